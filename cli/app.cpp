@@ -1,0 +1,116 @@
+#include "cli/app.h"
+
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <ostream>
+#include <utility>
+
+#include "cli/commands.h"
+#include "cli/output.h"
+
+namespace lantern::cli {
+namespace {
+
+bool exists_on_host(const std::string& path) {
+  std::error_code error;
+  return std::filesystem::exists(std::filesystem::symlink_status(path, error));
+}
+
+int exit_code(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::usage:
+    case ErrorCode::not_found:
+      return kUsage;
+    case ErrorCode::refused:
+    case ErrorCode::cannot_write:
+      return kRefused;
+    case ErrorCode::stopped:
+      return kStopped;
+    case ErrorCode::cannot_open:
+    case ErrorCode::cannot_read:
+    case ErrorCode::unsupported:
+      return kCannotRead;
+  }
+  return kCannotRead;
+}
+
+int parse_and_run(Session& session) {
+  CLI::App app("Opens dead disks without harming them, and brings the files back.", "lantern");
+  app.require_subcommand(1);
+  app.set_version_flag("--version", "lantern " LANTERN_VERSION);
+  app.footer(
+      "An address names any layer: disk.vdi, disk.vdi::2, disk.vdi::2::/folder/file.\n"
+      "Exit codes: 0 done, 1 done with findings, 2 wrong usage, 3 cannot be read,\n"
+      "4 refused for safety, 5 stopped and can go on.\n\n"
+      "Start with: lantern survey disk.vdi");
+  const std::vector<std::pair<const char*, Action (*)(CLI::App&, Session&)>> commands = {
+      {"survey", add_survey}, {"list", add_list}, {"extract", add_extract}, {"demo", add_demo}};
+  std::vector<std::pair<std::string, Action>> actions;
+  for (const auto& [name, add] : commands) actions.emplace_back(name, add(app, session));
+
+  std::vector<std::string> reversed(session.arguments.rbegin(), session.arguments.rend());
+  try {
+    app.parse(reversed);
+  } catch (const CLI::ParseError& error) {
+    if (error.get_exit_code() == 0) {  // --help, --version
+      app.exit(error, session.streams.out, session.streams.err);
+      return kDone;
+    }
+    session.streams.err << "lantern: " << for_terminal(error.what()) << "; see lantern --help\n";
+    return kUsage;
+  }
+  for (const auto& [name, action] : actions)
+    if (app.got_subcommand(name)) return action();
+  return kUsage;
+}
+
+}  // namespace
+
+void CommonOptions::add_to(CLI::App& command) {
+  command.add_flag("--json", json, "one JSON document on standard output");
+  command.add_option("--source", source, "the source outright, when its name holds \"::\"");
+  command
+      .add_option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
+      ->check(CLI::IsMember({512, 1024, 2048, 4096}));
+  command.add_option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
+  command.add_option("--case", case_folder, "append what was done to DIR/case.jsonl");
+}
+
+Address CommonOptions::address(const std::string& argument) const {
+  if (source.empty()) return Address::parse(argument, exists_on_host);
+  const auto is_source = [&](const std::string& path) { return path == source; };
+  // With --source the argument holds the steps alone.
+  return Address::parse(argument.empty() ? source : source + "::" + argument, is_source);
+}
+
+OpenOptions CommonOptions::open_options() const {
+  OpenOptions options;
+  if (sector_size != 0) options.sector_size = sector_size;
+  options.file_system.code_page = code_page;
+  options.host = this_host();
+  return options;
+}
+
+int exit_for_findings(const Session& session) {
+  return session.context.findings->worse_than_note() ? kDoneWithFindings : kDone;
+}
+
+int run(const std::vector<std::string>& arguments, const Streams& streams,
+        std::shared_ptr<const std::atomic<bool>> cancel) {
+  Session session{streams, Context(), arguments};
+  session.context.cancel = std::move(cancel);
+  try {
+    return parse_and_run(session);
+  } catch (const Error& error) {
+    streams.err << "lantern: " << for_terminal(error.what()) << '\n';
+    return exit_code(error.code());
+  } catch (const std::exception& error) {
+    // Reaching this is a fault of ours; the source is untouched all the same.
+    streams.err << "lantern: internal fault: " << for_terminal(error.what())
+                << "; the source was not changed, please report this\n";
+    return kCannotRead;
+  }
+}
+
+}  // namespace lantern::cli

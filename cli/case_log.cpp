@@ -1,0 +1,57 @@
+#include "cli/case_log.h"
+
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <cstring>
+#include <filesystem>
+#include <sstream>
+
+namespace lantern::cli {
+
+void append_to_case(const std::string& folder, const Session& session,
+                    const std::vector<std::string>& source_paths,
+                    const std::vector<std::pair<std::string, std::string>>& outputs,
+                    int exit_code) {
+  if (folder.empty()) return;
+  const auto host = this_host();
+  for (const std::string& path : source_paths)
+    if (const std::string why = why_destination_is_unsafe(*host, path, folder); !why.empty())
+      throw Error(ErrorCode::refused, folder, std::nullopt, "cannot hold the case: " + why,
+                  "choose a folder on another disk");
+  std::ostringstream text;
+  JsonWriter json(text, true);
+  json.begin_object().key("at").value(
+      to_iso8601({session.context.clock->now_seconds(), 0, 1'000'000'000, false}));
+  json.key("lantern").value(LANTERN_VERSION).key("arguments").begin_array();
+  for (const std::string& argument : session.arguments) json.value(argument);
+  json.end_array().key("sources").begin_array();
+  for (const std::string& path : source_paths) {
+    const Identity identity = identify(*open_file_source(path, session.context));
+    json.begin_object().key("path").value(path).key("size_bytes").value(identity.size_bytes);
+    json.key("samples_sha256").value(identity.samples_sha256).end_object();
+  }
+  json.end_array().key("outputs").begin_array();
+  for (const auto& [path, sha256] : outputs)
+    json.begin_object().key("path").value(path).key("sha256").value(sha256).end_object();
+  json.end_array();
+  json.key("findings").value(static_cast<std::uint64_t>(session.context.findings->all().size()));
+  json.key("exit").value(exit_code).end_object();
+  text << '\n';
+
+  std::error_code ignored;
+  std::filesystem::create_directories(folder, ignored);
+  const std::string path = folder + "/case.jsonl";
+  const std::string line = text.str();
+  // One write of a whole line: two commands at once do not mix.
+  const int file = ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
+  const bool written =
+      file >= 0 && ::write(file, line.data(), line.size()) == static_cast<ssize_t>(line.size());
+  const int error = errno;
+  if (file >= 0) ::close(file);
+  if (!written)
+    throw Error(ErrorCode::cannot_write, path, std::nullopt, std::strerror(error),
+                "name another folder with --case");
+}
+
+}  // namespace lantern::cli

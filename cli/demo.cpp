@@ -1,0 +1,97 @@
+#include <fmt/format.h>
+#include <zstd.h>
+
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <memory>
+#include <ostream>
+#include <span>
+
+#include "cli/commands.h"
+
+extern "C" {
+extern const char lantern_demo_station[];
+extern const char lantern_demo_station_end[];
+extern const char lantern_demo_card[];
+extern const char lantern_demo_card_end[];
+extern const char lantern_demo_hashes[];
+extern const char lantern_demo_hashes_end[];
+}
+
+namespace lantern::cli {
+namespace {
+
+constexpr std::size_t kPieceBytes = 1 << 16;
+
+[[noreturn]] void fail(const std::string& path, const std::string& what) {
+  throw Error(ErrorCode::cannot_write, path, std::nullopt, what, "choose another folder");
+}
+
+std::ofstream open_new(const std::string& path) {
+  if (std::filesystem::exists(path)) fail(path, "is there already; nothing is replaced");
+  std::ofstream out(path, std::ios::binary);
+  if (!out) fail(path, std::strerror(errno));
+  return out;
+}
+
+bool all_zero(std::span<const char> bytes) {
+  for (const char c : bytes)
+    if (c != 0) return false;
+  return true;
+}
+
+// Unpacks one disk, its runs of zeros as holes.
+void lay_out(const std::string& path, std::span<const char> packed) {
+  std::ofstream out = open_new(path);
+  const std::unique_ptr<ZSTD_DStream, decltype(&ZSTD_freeDStream)> stream(ZSTD_createDStream(),
+                                                                          &ZSTD_freeDStream);
+  std::vector<char> piece(kPieceBytes);
+  ZSTD_inBuffer in{packed.data(), packed.size(), 0};
+  std::uint64_t length = 0;
+  while (in.pos < in.size) {
+    ZSTD_outBuffer unpacked{piece.data(), piece.size(), 0};
+    if (ZSTD_isError(ZSTD_decompressStream(stream.get(), &unpacked, &in)))
+      fail(path, "the demo disk inside this program is damaged");
+    const auto bytes = std::span(piece).first(unpacked.pos);
+    if (!all_zero(bytes)) {
+      out.seekp(static_cast<std::streamoff>(length));
+      out.write(bytes.data(), static_cast<std::streamsize>(bytes.size()));
+    }
+    length += bytes.size();
+  }
+  out.close();
+  if (!out) fail(path, "cannot be written in full");
+  std::filesystem::resize_file(path, length);
+}
+
+int lay_out_demo(Session& session, const std::string& folder) {
+  std::error_code error;
+  std::filesystem::create_directories(folder, error);
+  if (error) fail(folder, error.message());
+  lay_out(folder + "/station.vdi", {lantern_demo_station, lantern_demo_station_end});
+  lay_out(folder + "/camera-card.img", {lantern_demo_card, lantern_demo_card_end});
+  open_new(folder + "/contents.sha256")
+      .write(lantern_demo_hashes, lantern_demo_hashes_end - lantern_demo_hashes);
+  session.streams.out << fmt::format(
+      "The demo disks of Skerrow Light are in {}:\n"
+      "  station.vdi      the station's machine: a boot volume and the keeper's data\n"
+      "  camera-card.img  the seabird camera's card\n"
+      "  contents.sha256  what was on them, to check against\n\n"
+      "Next:\n  lantern survey {}/station.vdi\n",
+      for_terminal(folder), for_terminal(folder));
+  return kDone;
+}
+
+}  // namespace
+
+Action add_demo(CLI::App& app, Session& session) {
+  auto folder = std::make_shared<std::string>();
+  CLI::App* command = app.add_subcommand("demo", "lays out the demo disks of Skerrow Light");
+  command->add_option("DIR", *folder, "the folder to lay them out in")->required();
+  command->footer("Example: lantern demo skerrow");
+  return [&session, folder] { return lay_out_demo(session, *folder); };
+}
+
+}  // namespace lantern::cli

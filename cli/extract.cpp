@@ -1,0 +1,154 @@
+#include <fmt/format.h>
+
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+#include "cli/progress.h"
+#include "cli/zone.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  CommonOptions common;
+  std::vector<std::string> arguments;  // SRC DEST, or DEST with --source
+  bool deleted = false;
+  bool deleted_only = false;
+  bool estimate = false;
+  bool no_hash = false;
+  bool exact = false;
+  std::string zone;
+  std::string manifest;
+  std::vector<std::string> patterns;
+  std::vector<std::string> ids;
+};
+
+void print_estimate(const Session& session, const ExtractEstimate& sum, const Options& options) {
+  std::ostream& out = session.streams.out;
+  const bool room = sum.bytes <= sum.free_bytes;
+  if (options.common.json) {
+    JsonWriter json(out);
+    json.begin_object().key("files").value(sum.files).key("folders").value(sum.folders);
+    json.key("size_bytes").value(sum.bytes).key("not_whole").value(sum.not_whole);
+    json.key("clashes").value(sum.clashes).key("free_bytes").value(sum.free_bytes);
+    json.key("room").value(room);
+    findings_json(json, session.context);
+    json.end_object();
+    return;
+  }
+  out << fmt::format("{} files, {} folders, {}; {} of them not whole\n", sum.files, sum.folders,
+                     size_text(sum.bytes, options.exact), sum.not_whole);
+  out << fmt::format("{} free at the destination: {}\n", size_text(sum.free_bytes, options.exact),
+                     room ? "there is room" : "there is NOT enough room");
+  if (sum.clashes > 0)
+    out << fmt::format("{} names are taken there; those files get their id added to the name\n",
+                       sum.clashes);
+}
+
+void print_summary(const Session& session, const ExtractSummary& done, const Options& options,
+                   const std::string& destination) {
+  std::ostream& out = session.streams.out;
+  if (options.common.json) {
+    JsonWriter json(out);
+    json.begin_object().key("destination").value(destination);
+    json.key("manifest").value(done.manifest).key("manifest_sha256").value(done.manifest_sha256);
+    json.key("files").value(done.files).key("size_bytes").value(done.bytes);
+    json.key("deleted").value(done.deleted).key("partial").value(done.partial);
+    json.key("nothing_left").value(done.nothing_left).key("already_there").value(done.already_there);
+    json.key("failed").value(done.failed).key("stopped").value(done.stopped);
+    findings_json(json, session.context);
+    json.end_object();
+    return;
+  }
+  out << fmt::format("{} files, {} written to {}\n", done.files,
+                     size_text(done.bytes, options.exact), for_terminal(destination));
+  if (done.deleted > 0) out << fmt::format("  {} of them had been deleted\n", done.deleted);
+  if (done.partial > 0)
+    out << coloured(session.streams, Meaning::deleted,
+                    fmt::format("  {} are not whole: they lie under partial/, the manifest says "
+                                "what is missing",
+                                done.partial))
+        << '\n';
+  if (done.nothing_left > 0)
+    out << coloured(session.streams, Meaning::damaged,
+                    fmt::format("  of {} more nothing is left", done.nothing_left))
+        << '\n';
+  if (done.already_there > 0)
+    out << fmt::format("  {} were there already from an earlier run\n", done.already_there);
+  if (done.failed > 0)
+    out << coloured(session.streams, Meaning::damaged,
+                    fmt::format("  {} could not be written, the manifest says why", done.failed))
+        << '\n';
+  out << "manifest: " << for_terminal(done.manifest) << '\n';
+}
+
+int extract_files(Session& session, Options options) {
+  const bool outright = !options.common.source.empty();
+  if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a source and a destination are needed",
+                "for example: lantern extract station.vdi::2 RESCUED");
+  const std::string destination = options.arguments.back();
+  const Address address =
+      options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
+  const Target target =
+      open_volume_target(address, options.common.open_options(), session.context);
+  print_choice(session.streams, target);
+
+  ExtractOptions wanted;
+  wanted.active = !options.deleted_only;
+  wanted.deleted = options.deleted || options.deleted_only;
+  wanted.patterns = options.patterns;
+  for (const std::string& id : options.ids)
+    wanted.ids.push_back(id.starts_with('@') ? id.substr(1) : id);
+  wanted.hash = !options.no_hash;
+  wanted.manifest = options.manifest;
+  wanted.local_to_utc = zone_of(options.zone);
+  if (session.streams.err_is_terminal && !options.estimate)
+    session.context.progress = std::make_shared<ProgressLine>(session.streams.err);
+  Extraction job(target, destination, wanted, *this_host(), session.context);
+  if (options.estimate) {
+    print_estimate(session, job.estimate(), options);
+    return exit_for_findings(session);
+  }
+  const ExtractSummary done = job.run();
+  session.context.progress.reset();
+  print_summary(session, done, options, destination);
+  const bool all_whole = done.partial == 0 && done.nothing_left == 0 && done.failed == 0;
+  const int code = done.stopped ? kStopped : all_whole ? exit_for_findings(session) : kDoneWithFindings;
+  append_to_case(options.common.case_folder, session, {address.first},
+                 {{done.manifest, done.manifest_sha256}}, code);
+  if (!options.common.json) print_findings(session.streams, session.streams.err, session.context);
+  if (done.stopped)
+    session.streams.err << "lantern: stopped; run the same command again to go on\n";
+  return code;
+}
+
+}  // namespace
+
+Action add_extract(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command = app.add_subcommand("extract", "files out, with a manifest that proves them");
+  options->common.add_to(*command);
+  command->add_option("SRC DEST", options->arguments,
+                      "what to take (a disk, volume, folder, file or entry), and the folder to "
+                      "write to")
+      ->expected(1, 2);
+  command->add_flag("--deleted", options->deleted, "deleted files too");
+  command->add_flag("--deleted-only", options->deleted_only, "deleted files alone");
+  command->add_option("--match", options->patterns,
+                      "only names (or paths, with a '/') of this shell pattern; repeatable");
+  command->add_option("--id", options->ids, "only the entry of this id; repeatable");
+  command->add_flag("--estimate", options->estimate, "say how much it would be; write nothing");
+  command->add_option("--manifest", options->manifest, "where the manifest goes");
+  command->add_flag("--no-hash", options->no_hash, "no SHA-256 of the files");
+  command->add_option("--zone", options->zone,
+                      "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
+  command->add_flag("--exact", options->exact, "sizes in bytes");
+  command->footer("Example: lantern extract station.vdi::2 RESCUED --deleted");
+  return [&session, options] { return extract_files(session, *options); };
+}
+
+}  // namespace lantern::cli

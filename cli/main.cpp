@@ -1,0 +1,26 @@
+#include <unistd.h>
+
+#include <csignal>
+#include <cstdlib>
+#include <iostream>
+
+#include "cli/app.h"
+
+namespace {
+
+const auto stop = std::make_shared<std::atomic<bool>>(false);
+static_assert(std::atomic<bool>::is_always_lock_free, "set from a signal handler");
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  std::ios::sync_with_stdio(false);
+  for (const int signal : {SIGINT, SIGTERM, SIGHUP})
+    std::signal(signal, [](int) { stop->store(true); });
+  const bool terminal = isatty(STDOUT_FILENO) == 1;
+  const lantern::cli::Streams streams{std::cout, std::cerr, terminal, isatty(STDERR_FILENO) == 1,
+                                      terminal && std::getenv("NO_COLOR") == nullptr};
+  const int code = lantern::cli::run({argv + 1, argv + argc}, streams, stop);
+  std::cout.flush();
+  return code;
+}

@@ -1,0 +1,85 @@
+#include "cli/output.h"
+
+#include <fmt/format.h>
+
+#include <ostream>
+
+namespace lantern::cli {
+namespace {
+
+Meaning meaning_of(Severity severity) {
+  return severity == Severity::note ? Meaning::quiet
+         : severity == Severity::warning ? Meaning::deleted
+                                         : Meaning::damaged;
+}
+
+}  // namespace
+
+std::string coloured(const Streams& streams, Meaning meaning, std::string_view text) {
+  if (!streams.colour) return std::string(text);
+  switch (meaning) {
+    case Meaning::plain:
+      break;
+    case Meaning::quiet:
+      return fmt::format("\x1b[2m{}\x1b[0m", text);
+    case Meaning::heading:
+      return fmt::format("\x1b[1m{}\x1b[0m", text);
+    case Meaning::good:
+      return fmt::format("\x1b[32m{}\x1b[0m", text);
+    case Meaning::deleted:
+      return fmt::format("\x1b[33m{}\x1b[0m", text);
+    case Meaning::damaged:
+      return fmt::format("\x1b[31m{}\x1b[0m", text);
+  }
+  return std::string(text);
+}
+
+std::string size_text(std::uint64_t bytes, bool exact) {
+  return exact ? grouped(bytes) : human_size(bytes);
+}
+
+std::string time_text(const std::optional<Timestamp>& time) {
+  if (!time) return "";
+  std::string text = to_iso8601(*time).substr(0, 19);
+  text[10] = ' ';
+  return text;
+}
+
+std::string intact_text(const std::optional<double>& intact) {
+  if (!intact) return "?";
+  const int percent = static_cast<int>(*intact * 100);
+  return fmt::format("{} %", *intact < 1 && percent == 100 ? 99 : percent);
+}
+
+void print_findings(const Streams& streams, std::ostream& out, const Context& context) {
+  for (const Finding& finding : context.findings->all()) {
+    const std::string severity = fmt::format("{:<7}", to_string(finding.severity));
+    out << coloured(streams, meaning_of(finding.severity), severity) << "  "
+        << for_terminal(finding.address);
+    if (!finding.range.empty()) out << " at byte " << finding.range.offset;
+    out << ": " << for_terminal(finding.message);
+    if (!finding.done_instead.empty()) out << "; " << for_terminal(finding.done_instead);
+    out << "  [" << to_string(finding.code) << "]\n";
+  }
+}
+
+void findings_json(JsonWriter& json, const Context& context) {
+  json.key("findings").begin_array();
+  for (const Finding& finding : context.findings->all()) {
+    json.begin_object().key("code").value(to_string(finding.code));
+    json.key("severity").value(to_string(finding.severity)).key("address").value(finding.address);
+    json.key("offset_bytes").value(finding.range.offset);
+    json.key("length_bytes").value(finding.range.length);
+    json.key("message").value(finding.message).key("done_instead").value(finding.done_instead);
+    json.end_object();
+  }
+  json.end_array();
+}
+
+void print_choice(const Streams& streams, const Target& target) {
+  if (target.chosen.empty()) return;
+  streams.err << "reading " << for_terminal(target.chosen) << ": " << for_terminal(target.why)
+              << '\n';
+}
+
+}  // namespace lantern::cli

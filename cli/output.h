@@ -1,0 +1,35 @@
+// How results look: colour where it means something, findings, sizes and times.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "cli/app.h"
+#include "lantern/lantern.h"
+
+namespace lantern::cli {
+
+enum class Meaning { plain, quiet, heading, good, deleted, damaged };
+
+// The text in the colour of its meaning, or as it is when there is no colour.
+std::string coloured(const Streams& streams, Meaning meaning, std::string_view text);
+
+// "4.2 MiB", or "4 404 019" when exact.
+std::string size_text(std::uint64_t bytes, bool exact);
+
+// "2026-03-14 08:30:02", 19 characters, blank when there is none.
+std::string time_text(const std::optional<Timestamp>& time);
+
+// "100 %", "63 %", "?"; never "100 %" for less than all.
+std::string intact_text(const std::optional<double>& intact);
+
+// One line a finding: severity, code, where, what, what was done instead.
+void print_findings(const Streams& streams, std::ostream& out, const Context& context);
+
+void findings_json(JsonWriter& json, const Context& context);
+
+// "reading station.vdi::2: 41 files of kinds people make; ..." when a volume was chosen.
+void print_choice(const Streams& streams, const Target& target);
+
+}  // namespace lantern::cli

@@ -1,0 +1,157 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  CommonOptions common;
+  std::vector<std::string> sources;
+  bool exact = false;
+};
+
+void print_json(const Session& session, const SurveyReport& report) {
+  JsonWriter json(session.streams.out);
+  json.begin_object().key("sources").begin_array();
+  for (const SurveySource& source : report.sources)
+    json.begin_object().key("address").value(source.address).key("size_bytes").value(source.size_bytes).end_object();
+  json.end_array().key("layers").begin_array();
+  for (const SurveyLayer& layer : report.layers) {
+    json.begin_object().key("address").value(layer.address).key("kind").value(layer.kind);
+    json.key("format").value(layer.format).key("size_bytes").value(layer.size_bytes);
+    json.key("detail").value(layer.detail).end_object();
+  }
+  json.end_array().key("volumes").begin_array();
+  for (const SurveyVolume& volume : report.volumes) {
+    const VolumeRow& row = volume.view.row;
+    const FileSystem* files = volume.view.file_system.get();
+    const std::string none;
+    json.begin_object().key("address").value(volume.view.address.print());
+    json.key("index").value(row.number).key("start_bytes").value(row.range.offset);
+    json.key("length_bytes").value(row.range.length).key("type").value(row.type);
+    json.key("type_code").value(row.type_code).key("table_name").value(row.name);
+    json.key("table_uuid").value(row.uuid);
+    json.key("file_system").value(files != nullptr ? files->facts().type : none);
+    json.key("recognised").value(volume.view.recognised);
+    json.key("label").value(files != nullptr ? files->facts().label : none);
+    json.key("uuid").value(files != nullptr ? files->facts().uuid : none);
+    json.key("used_bytes").value(volume.used_bytes).key("files").value(volume.files);
+    json.key("folders").value(volume.folders).key("deleted").value(volume.deleted);
+    json.key("deleted_whole").value(volume.deleted_whole);
+    json.key("counted_all").value(volume.counted_all);
+    json.key("likely_user_files").value(volume.likely_user_files).end_object();
+  }
+  json.end_array();
+  findings_json(json, session.context);
+  json.key("chosen");
+  report.chosen.empty() ? json.null() : json.value(report.chosen);
+  json.key("why").value(report.why).key("next").begin_array();
+  for (const std::string& command : report.next) json.value(command);
+  json.end_array().end_object();
+}
+
+void print_disks(const Session& session, const SurveyReport& report, bool exact) {
+  std::ostream& out = session.streams.out;
+  for (const SurveyLayer& layer : report.layers) {
+    if (layer.kind == "source") {
+      out << coloured(session.streams, Meaning::heading, for_terminal(layer.address)) << "  "
+          << size_text(layer.size_bytes, exact) << '\n';
+    } else if (layer.kind == "disk" || layer.kind == "table") {
+      out << fmt::format("  {:<6}{:<5}{}", layer.kind, layer.format, layer.detail) << '\n';
+    }
+  }
+}
+
+std::string holds(const SurveyVolume& volume) {
+  if (volume.view.file_system) return volume.view.file_system->facts().type;
+  if (volume.view.recognised.empty()) return "unknown";
+  return volume.view.recognised;
+}
+
+void print_volumes(const Session& session, const SurveyReport& report, bool exact) {
+  std::ostream& out = session.streams.out;
+  std::size_t width = 6;
+  std::size_t holds_width = 5;
+  for (const SurveyVolume& volume : report.volumes) {
+    width = std::max(width, for_terminal(volume.view.address.print()).size());
+    holds_width = std::max(holds_width, holds(volume).size());
+  }
+  out << '\n'
+      << coloured(session.streams, Meaning::quiet,
+                  fmt::format("  {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  {:>7}", "VOLUME",
+                              width, "SIZE", "HOLDS", holds_width, "LABEL", "USED", "FILES",
+                              "DELETED"))
+      << '\n';
+  for (const SurveyVolume& volume : report.volumes) {
+    const std::string address = for_terminal(volume.view.address.print());
+    const bool known = volume.view.file_system != nullptr;
+    const std::string line = fmt::format(
+        "{} {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  ", volume.likely_user_files ? "*" : " ",
+        address, width, size_text(volume.view.row.range.length, exact), holds(volume), holds_width,
+        known ? for_terminal(volume.view.file_system->facts().label) : "",
+        known ? size_text(volume.used_bytes, exact) : "",
+        known ? fmt::format("{}{}", volume.files, volume.counted_all ? "" : "+") : "");
+    const std::string deleted = known ? fmt::format("{:>7}", volume.deleted) : "";
+    out << (volume.likely_user_files ? coloured(session.streams, Meaning::heading, line) : line)
+        << (volume.deleted > 0 ? coloured(session.streams, Meaning::deleted, deleted) : deleted)
+        << '\n';
+  }
+}
+
+int survey_sources(Session& session, const Options& options) {
+  std::vector<Address> addresses;
+  if (!options.common.source.empty() && options.sources.empty())
+    addresses.push_back(options.common.address(""));
+  for (const std::string& source : options.sources)
+    addresses.push_back(options.common.address(source));
+  const SurveyReport report =
+      survey(addresses, options.common.open_options(), session.context);
+  const int code = exit_for_findings(session);
+  std::vector<std::string> paths;
+  for (const Address& address : addresses) paths.push_back(address.first);
+  append_to_case(options.common.case_folder, session, paths, {}, code);
+  if (options.common.json) {
+    print_json(session, report);
+    return code;
+  }
+  std::ostream& out = session.streams.out;
+  print_disks(session, report, options.exact);
+  print_volumes(session, report, options.exact);
+  out << '\n';
+  if (!report.chosen.empty())
+    out << "The user's files are most likely on " << for_terminal(report.chosen) << ":\n  "
+        << for_terminal(report.why) << "\n\n";
+  if (session.context.findings->all().empty())
+    out << coloured(session.streams, Meaning::good, "Nothing wrong was found.") << '\n';
+  else
+    print_findings(session.streams, out, session.context);
+  if (!report.next.empty()) out << "\nNext:\n";
+  for (const std::string& command : report.next) out << "  " << for_terminal(command) << '\n';
+  return code;
+}
+
+}  // namespace
+
+Action add_survey(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command = app.add_subcommand("survey", "what is this: layers, health, volumes, next step");
+  options->common.add_to(*command);
+  command->add_option("SRC", options->sources, "image files, block devices or addresses");
+  command->add_flag("--exact", options->exact, "sizes in bytes");
+  command->footer("Example: lantern survey station.vdi");
+  return [&session, options] {
+    if (options->sources.empty() && options->common.source.empty())
+      throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",
+                  "for example: lantern survey station.vdi");
+    return survey_sources(session, *options);
+  };
+}
+
+}  // namespace lantern::cli

@@ -1,0 +1,112 @@
+// Context: what every reader is given beside its source: where findings go, the budget, the shared
+// cache, the clock, cancel and progress. A cheap value; copies share the same services, so a reader
+// may keep its own (tables are read on demand, long after opening).
+//
+//   lantern::Context context;                       // services with sensible bounds
+//   auto nest = lantern::Nest::open(address, {}, context);
+//   for (const auto& f : context.findings->all()) ...
+//
+// Thread-safety: all services may be used from any thread.
+#pragma once
+
+#include <atomic>
+#include <cstddef>
+#include <cstdint>
+#include <list>
+#include <memory>
+#include <mutex>
+#include <string>
+#include <string_view>
+#include <unordered_map>
+#include <vector>
+
+#include "lantern/finding.h"
+#include "lantern/range.h"
+
+namespace lantern {
+
+// Bounds on what a disk may make us do.
+struct Budget {
+  std::uint32_t max_depth = 512;              // folders within folders, disks within disks
+  std::uint64_t max_entries = 100'000'000;    // entries of one walk
+  std::uint64_t max_structure_bytes = 16u << 20;  // one structure read whole (a table, a folder)
+};
+
+class Clock {
+ public:
+  virtual ~Clock() = default;
+  // Seconds since 1970-01-01 00:00 UTC.
+  virtual std::int64_t now_seconds() const = 0;
+};
+
+class Progress {
+ public:
+  virtual ~Progress() = default;
+  // `done` of `total` bytes; `what` is the thing at work now, raw bytes.
+  virtual void update(std::uint64_t done_bytes, std::uint64_t total_bytes,
+                      std::string_view what) = 0;
+};
+
+// Blocks of many sources under one bound in bytes, least recently used out first.
+class BlockCache {
+ public:
+  struct Block {
+    std::vector<std::byte> bytes;
+    std::vector<Range> unreadable;  // offsets within the source
+  };
+  using BlockPtr = std::shared_ptr<const Block>;
+
+  explicit BlockCache(std::size_t bound_bytes = 32u << 20);
+
+  // A number no other source of this cache has.
+  std::uint64_t new_source_number();
+  BlockPtr find(std::uint64_t source, std::uint64_t block_index);
+  void insert(std::uint64_t source, std::uint64_t block_index, BlockPtr block);
+  std::size_t held_bytes() const;
+
+ private:
+  struct Key {
+    std::uint64_t source;
+    std::uint64_t block;
+    friend bool operator==(const Key&, const Key&) = default;
+  };
+  struct KeyHash {
+    std::size_t operator()(const Key& key) const;
+  };
+  struct Slot {
+    Key key;
+    BlockPtr block;
+  };
+
+  mutable std::mutex mutex_;
+  std::size_t bound_bytes_;
+  std::size_t held_bytes_ = 0;
+  std::atomic<std::uint64_t> next_source_{1};
+  std::list<Slot> recent_;  // front: used last
+  std::unordered_map<Key, std::list<Slot>::iterator, KeyHash> slots_;
+};
+
+class Context {
+ public:
+  Context();
+
+  // The same services, speaking of another layer.
+  Context at(std::string layer_address) const;
+
+  // The one door for findings.
+  void report(FindingCode code, Severity severity, Range range, std::string message,
+              std::string done_instead = {}) const;
+
+  // Throws Error{stopped} once cancel is set.
+  void check_cancelled() const;
+
+  std::shared_ptr<FindingSink> findings;
+  std::shared_ptr<BlockCache> cache;
+  std::shared_ptr<const Clock> clock;
+  std::shared_ptr<Progress> progress;                // may be empty
+  std::shared_ptr<const std::atomic<bool>> cancel;  // may be empty
+  Budget budget;
+  std::string address;
+};
+
+}  // namespace lantern

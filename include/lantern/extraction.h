@@ -1,0 +1,79 @@
+// Extraction: files out of a volume into a folder, with a manifest that proves each of them.
+//
+//   Extraction job(target, "RESCUED", options, *this_host(), context);
+//   ExtractSummary done = job.run();
+//
+// Whole active files lie under DEST by their path, whole deleted ones under DEST/deleted, and what is
+// not whole under DEST/partial. Nothing that is there is ever replaced. While running, the manifest is
+// JSON lines in MANIFEST.part; the next run of the same job goes on from it.
+//
+// Thread-safety: one Extraction belongs to one thread; `cancel` of its context may be set by any.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "lantern/context.h"
+#include "lantern/host.h"
+#include "lantern/nest.h"
+#include "lantern/timestamp.h"
+
+namespace lantern {
+
+struct ExtractOptions {
+  bool active = true;
+  bool deleted = false;
+  std::vector<std::string> patterns;  // shell patterns: of the name, or of the path if they hold a '/'
+  std::vector<std::string> ids;       // entry ids; none: all
+  bool hash = true;
+  std::string manifest;  // empty: DEST.manifest.json
+  LocalToUtc local_to_utc;  // empty: local times count as UTC
+};
+
+struct ExtractEstimate {
+  std::uint64_t files = 0;
+  std::uint64_t folders = 0;
+  std::uint64_t bytes = 0;
+  std::uint64_t not_whole = 0;   // files with intact below 1
+  std::uint64_t clashes = 0;     // names that are already taken in the destination
+  std::uint64_t free_bytes = 0;  // of the destination
+};
+
+struct ExtractSummary {
+  std::uint64_t files = 0;          // written by this run
+  std::uint64_t bytes = 0;
+  std::uint64_t deleted = 0;        // of them, deleted ones
+  std::uint64_t partial = 0;        // of them, not whole
+  std::uint64_t nothing_left = 0;   // entries of which nothing could be written
+  std::uint64_t already_there = 0;  // written by an earlier run
+  std::uint64_t failed = 0;         // the destination did not take them
+  bool stopped = false;
+  std::string manifest;
+  std::string manifest_sha256;  // of the finished document
+};
+
+// Whether an entry is asked for by name. `path`: of the entry.
+bool matches_any(const std::vector<std::string>& patterns, const std::vector<std::string>& path);
+
+class Extraction {
+ public:
+  // Throws Error{refused} when the destination lies on the source.
+  Extraction(const Target& target, std::string destination, ExtractOptions options,
+             const Host& host, const Context& context);
+  ~Extraction();
+
+  // Writes nothing.
+  ExtractEstimate estimate();
+
+  // Throws Error{refused, cannot_write}. A full destination or a set `cancel` stops the run: whole
+  // files and a true manifest are left, and `stopped` is set.
+  ExtractSummary run();
+
+ private:
+  class Job;
+  std::unique_ptr<Job> job_;
+};
+
+}  // namespace lantern

@@ -1,0 +1,112 @@
+// FileSystem: what every file system offers, once opened.
+//
+//   fs->walk({}, [](const Entry& entry) { use(entry); return WalkStep::go_on; });
+//   Content content = fs->open(entry);
+//
+// Thread-safety: every member may be called from any thread at once. An Entry is a value; during a
+// walk the visitor's reference is good until it returns.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+#include "lantern/timestamp.h"
+
+namespace lantern {
+
+enum class EntryKind { file, folder };
+enum class EntryState {
+  active,   // the file system holds it
+  deleted,  // taken out, its entry is left
+  orphan,   // no folder names it any more
+  found     // known by its content alone
+};
+
+std::string_view to_string(EntryKind kind);
+std::string_view to_string(EntryState state);
+
+struct Entry {
+  std::string id;                 // opaque; the same in every run. FAT: byte offset of its slot
+  std::uint64_t number = 0;       // the same for the file system's own use
+  std::string parent;             // id of the folder it is in; empty: the root
+  std::vector<std::string> path;  // raw bytes of each name from the root; the last is its own
+  EntryKind kind = EntryKind::file;
+  EntryState state = EntryState::active;
+  std::uint64_t size_bytes = 0;
+  std::optional<Timestamp> modified;
+  std::optional<Timestamp> created;
+  std::optional<Timestamp> accessed;
+  std::string attributes;  // letters, format's own: FAT "rhsa"
+  // Share of the bytes, 0 to 1, that are readable, not discarded, and claimed by no active file,
+  // folder or metadata nor by a later deleted entry; bytes whose owner is in doubt count half, so
+  // that 1 always means whole. Empty: not known.
+  std::optional<double> intact;
+  std::string evidence;  // where name and place were found, and by which rule
+};
+
+struct Content {
+  SourcePtr bytes;            // lost ranges read as zeros and as unreadable
+  std::vector<Range> lost;    // of the content: known not to be the file's any more
+  std::vector<Range> doubtful;  // read as they lie, though their owner is not certain
+};
+
+struct WalkOptions {
+  bool active = true;
+  bool deleted = false;
+  std::vector<std::string> under;  // only below this path; its own entry is not visited
+  std::uint32_t max_depth = 0xFFFFFFFF;  // 1: the folder's own entries only
+};
+
+enum class WalkStep { go_on, skip_folder, stop };
+using EntryVisitor = std::function<WalkStep(const Entry&)>;
+
+struct FileSystemFacts {
+  std::string type;   // "fat12", "fat16", "fat32"
+  std::string label;  // UTF-8
+  std::string uuid;   // FAT: its serial number, "1A2B-3C4D"
+  std::uint64_t size_bytes = 0;
+  std::uint64_t cluster_bytes = 0;
+  std::uint64_t cluster_count = 0;
+};
+
+class FileSystem {
+ public:
+  FileSystem() = default;
+  FileSystem(const FileSystem&) = delete;
+  FileSystem& operator=(const FileSystem&) = delete;
+  virtual ~FileSystem() = default;
+
+  virtual const FileSystemFacts& facts() const = 0;
+
+  // Bytes taken by files, folders and unusable clusters; reads the allocation table.
+  virtual std::uint64_t used_bytes() const = 0;
+
+  // Depth first, as stored; memory grows with depth, not with the tree. A path in `under` is
+  // followed through every holder (active and deleted folders of one name).
+  virtual void walk(const WalkOptions& options, const EntryVisitor& visit) const = 0;
+
+  // Every entry of this path, active first. Names as the format compares them (FAT: any case).
+  virtual std::vector<Entry> find(const std::vector<std::string>& path) const = 0;
+
+  virtual std::optional<Entry> entry(const std::string& id) const = 0;
+
+  // Throws Error{usage} for a folder.
+  virtual Content open(const Entry& entry) const = 0;
+};
+
+struct FileSystemOptions {
+  std::string code_page = "CP437";  // of FAT short names
+};
+
+// Empty when no file system that can be read here is recognised.
+std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+                                                   const FileSystemOptions& options,
+                                                   const Context& context);
+
+}  // namespace lantern

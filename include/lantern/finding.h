@@ -1,0 +1,99 @@
+// Finding: what a reader saw wrong, and what it did instead of stopping.
+//
+//   auto sink = std::make_shared<FindingSink>();   // handed to a Context
+//   for (const Finding& f : sink->all()) ...
+//
+// Thread-safety: FindingSink may be used from any thread; Finding is a value.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <mutex>
+#include <set>
+#include <string>
+#include <string_view>
+#include <tuple>
+#include <vector>
+
+#include "lantern/range.h"
+
+namespace lantern {
+
+enum class Severity { note, warning, damage };
+
+std::string_view to_string(Severity severity);
+
+// Every finding the library can make. The text of each (to_string) is stable: others rely on it.
+enum class FindingCode {
+  source_unreadable,
+  source_shrunk,
+  source_held,
+  source_piece_missing,
+  source_piece_of_split,
+  source_piece_size,
+  vdi_truncated,
+  vdi_block_past_end,
+  vdi_block_shared,
+  vdi_header,
+  mbr_past_end,
+  mbr_overlap,
+  mbr_logical_loop,
+  mbr_logical_broken,
+  gpt_primary_header,
+  gpt_primary_entries,
+  gpt_backup_header,
+  gpt_backup_entries,
+  gpt_copies_differ,
+  gpt_disk_size,
+  gpt_past_end,
+  gpt_overlap,
+  gpt_no_protective,
+  gpt_stale,
+  table_sector_size,
+  fat_boot_sector,
+  fat_volume_size,
+  fat_sector_size,
+  fat_copies_differ,
+  fat_chain_loop,
+  fat_chain_short,
+  fat_chain_broken,
+  fat_cross_linked,
+  fat_folder_loop,
+  fat_folder_broken,
+  fat_folder_too_large,
+  fat_long_name,
+  budget_depth,
+  budget_entries,
+  findings_capped
+};
+
+std::string_view to_string(FindingCode code);
+
+struct Finding {
+  FindingCode code{};
+  Severity severity{};
+  std::string address;       // of the layer it was seen in
+  Range range;               // bytes of that layer
+  std::string message;       // what is wrong
+  std::string done_instead;  // how reading went on
+};
+
+// Collects findings; drops repeats of the same code, address and offset, and stops at a cap so
+// that a badly damaged disk cannot fill memory (one last finding says so).
+class FindingSink {
+ public:
+  explicit FindingSink(std::size_t cap = 1000);
+
+  void add(Finding finding);
+  std::vector<Finding> all() const;
+  // Whether any finding of warning or damage was made.
+  bool worse_than_note() const;
+
+ private:
+  mutable std::mutex mutex_;
+  std::size_t cap_;
+  std::vector<Finding> findings_;
+  std::set<std::tuple<FindingCode, std::string, std::uint64_t>> seen_;
+};
+
+}  // namespace lantern

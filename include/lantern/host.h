@@ -1,0 +1,48 @@
+// Host: what this computer says of itself, behind an interface so that tests can stand in.
+//
+// Thread-safety: implementations may be called from any thread.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace lantern {
+
+struct HostFile {
+  bool block_device = false;
+  std::uint64_t device = 0;     // the number of the block device itself, or of the file system it is on
+  std::uint64_t inode = 0;
+  bool folder = false;
+};
+
+struct Holder {
+  std::int64_t process = 0;
+  std::string name;
+  bool writing = false;
+};
+
+class Host {
+ public:
+  virtual ~Host() = default;
+
+  virtual std::optional<HostFile> file(const std::string& path) const = 0;
+  // Every block device that `device` lies on, itself first: partition, its disk, array members, the
+  // device under a mapped one.
+  virtual std::vector<std::uint64_t> stack_below(std::uint64_t device) const = 0;
+  // The file behind a loop device.
+  virtual std::optional<std::string> loop_file(std::uint64_t device) const = 0;
+  // Processes that have the file or device open. Only those this user may see.
+  virtual std::vector<Holder> holders(const std::string& path) const = 0;
+};
+
+std::shared_ptr<const Host> this_host();
+
+// Why `destination` (a path that need not exist yet) must not be written to while `source` (a file or
+// block device) is read; empty when it is safe. An image elsewhere on the same disk is safe.
+std::string why_destination_is_unsafe(const Host& host, const std::string& source,
+                                      const std::string& destination);
+
+}  // namespace lantern

@@ -1,0 +1,90 @@
+// Nest: from an address down through the layers: disks in files, volumes in disks, files in volumes,
+// and disks in those again.
+//
+//   Context context;
+//   Target target = open_target(Address::parse("station.vdi::2::/log.txt", exists), {}, context);
+//
+// Thread-safety: the functions may be called from any thread; what they return may be read by all.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lantern/address.h"
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+#include "lantern/file_system.h"
+#include "lantern/host.h"
+#include "lantern/volume_table.h"
+
+namespace lantern {
+
+struct OpenOptions {
+  std::optional<std::uint32_t> sector_size;  // bytes; otherwise worked out
+  FileSystemOptions file_system;
+  std::shared_ptr<const Host> host;  // asked who holds the source; empty: nobody is asked
+};
+
+struct VolumeView {
+  Address address;
+  VolumeRow row;    // of the table; a disk without one has one row, number 1
+  SourcePtr bytes;
+  std::shared_ptr<const FileSystem> file_system;  // may be empty
+  std::string recognised;  // what it seems to hold when there is no file system to open, or empty
+};
+
+struct DiskView {
+  Address address;
+  SourcePtr file;                  // as it lies
+  SourcePtr flat;                  // the disk it stands for
+  std::string format;              // "raw", "vdi"
+  std::string variant;             // "dynamic", or empty
+  std::string id;                  // of the container
+  std::uint64_t stored_bytes = 0;  // of the file
+  VolumeTable table;
+  std::vector<VolumeView> volumes;
+};
+
+struct VolumeChoice {
+  std::optional<std::size_t> index;  // in DiskView::volumes
+  std::string why;
+};
+
+// What an address leads to.
+struct Target {
+  std::vector<DiskView> disks;        // outermost first; the target lies in the last
+  std::optional<std::size_t> volume;  // in disks.back().volumes
+  std::optional<Entry> entry;         // a file or folder in that volume; empty: its root
+  SourcePtr bytes;                    // for ::bytes
+  std::string chosen;                 // address of a volume the address left out
+  std::string why;                    // why that one
+
+  const VolumeView& volume_view() const { return disks.back().volumes.at(*volume); }
+};
+
+// Opens FIRST as a disk: container, table, volumes and file systems.
+DiskView open_first(const Address& address, const OpenOptions& options, const Context& context);
+
+// Follows every step. Throws Error{usage, not_found, cannot_open, cannot_read, unsupported}.
+Target open_target(const Address& address, const OpenOptions& options, const Context& context);
+
+// As open_target; a file the address ends in is opened as the disk it may be.
+Target open_disk_target(const Address& address, const OpenOptions& options,
+                        const Context& context);
+
+// As open_target, and down to a volume with a file system that can be read: the one named, else the
+// one that most likely holds the user's files.
+Target open_volume_target(const Address& address, const OpenOptions& options,
+                          const Context& context);
+
+// Walks what the target names: the whole volume, one folder (and no other of the same path), or one
+// file. `options.under` is set here.
+void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit);
+
+// The volume that most likely holds the user's files, by what lies in each. Empty index: none has
+// files that can be read.
+VolumeChoice choose_volume(const DiskView& disk, const Context& context);
+
+}  // namespace lantern

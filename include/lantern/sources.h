@@ -1,0 +1,65 @@
+// Making byte sources: from a file or device, memory, a window, pieces laid end to end, a cache,
+// and the other files beside one (Neighbours).
+//
+//   auto disk = open_file_source("card.img", context);
+//   auto volume = make_window(disk, {1048576, 33554432});
+//
+// Thread-safety: the sources may be read from any thread.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+
+namespace lantern {
+
+// A regular file or block device, opened read-only, its access time left alone where the system
+// allows. Throws Error{cannot_open}.
+SourcePtr open_file_source(const std::string& path, const Context& context);
+
+SourcePtr make_memory_source(std::vector<std::byte> bytes);
+
+// `range` of `inner`. A window that reaches past the end of `inner` keeps its length: the missing
+// tail is unreadable, never silently shorter.
+SourcePtr make_window(SourcePtr inner, Range range);
+
+// `inner` through the context's shared cache: for tables and folders, not for bulk data (large reads
+// pass straight through).
+SourcePtr make_cached(SourcePtr inner, const Context& context);
+
+// One run of a source put together from others. `kind` is direct (with a source), zero or
+// unreadable.
+struct Piece {
+  ExtentKind kind{};
+  std::uint64_t length = 0;  // bytes
+  SourcePtr from;
+  std::uint64_t from_offset = 0;
+};
+
+// The pieces laid end to end. Lengths are checked: throws Error{cannot_read} when they overflow.
+SourcePtr make_joined(std::vector<Piece> pieces);
+
+// The files beside the one being read, by raw name. Parents, extents and further pieces come
+// through here, be they in a host folder or in a folder of a file system.
+class Neighbours {
+ public:
+  virtual ~Neighbours() = default;
+  virtual std::optional<SourcePtr> open(std::string_view raw_name) const = 0;
+  // Raw names, sorted.
+  virtual std::vector<std::string> names() const = 0;
+};
+
+// The regular files of a host folder. Symbolic links are not followed.
+std::shared_ptr<const Neighbours> host_neighbours(std::string folder, const Context& context);
+
+// When `name` is the first piece of a split raw image ("card.001", "card.002", ...): all of it.
+// Empty when it is not one. A missing piece becomes an unreadable run and a finding.
+std::optional<SourcePtr> open_split_image(std::string_view name, SourcePtr first,
+                                          const Neighbours& neighbours, const Context& context);
+
+}  // namespace lantern

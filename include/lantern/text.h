@@ -1,0 +1,43 @@
+// Text for people, terminals and destination folders. Names from a disk are data: bytes of any kind.
+//
+// Thread-safety: pure functions.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace lantern {
+
+bool is_valid_utf8(std::string_view bytes);
+
+// UTF-8 with every invalid byte replaced by U+FFFD.
+std::string to_valid_utf8(std::string_view bytes);
+
+// Safe to print on a terminal: valid UTF-8, control characters (C0, DEL, C1) and the marks that
+// reverse the direction of text shown as \xHH.
+std::string for_terminal(std::string_view bytes);
+
+// A file name any Linux file system takes: no '/', NUL or control bytes, never "", "." or "..",
+// valid UTF-8, at most 255 bytes (a longer one keeps its start, its ending and a hash of the rest).
+// What is not allowed becomes %HH.
+std::string safe_file_name(std::string_view name);
+
+// UTF-16 units as UTF-8; a lone surrogate becomes its three-byte form, so that nothing is lost
+// (the result is then not valid UTF-8).
+std::string utf16_to_bytes(const std::vector<char16_t>& units);
+
+// "4.2 MiB"; below 1 KiB "812 B". Units are powers of 1024.
+std::string human_size(std::uint64_t bytes);
+
+// 1234567 as "1 234 567".
+std::string grouped(std::uint64_t number);
+
+std::string base64(std::string_view bytes);
+
+// The bytes of a text compared without regard to ASCII case.
+bool equal_ignoring_case(std::string_view a, std::string_view b);
+
+}  // namespace lantern

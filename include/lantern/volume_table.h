@@ -1,0 +1,46 @@
+// VolumeTable: the partition table of a disk, read as far as it goes.
+//
+//   VolumeTable table = read_volume_table(disk, {}, context);
+//   for (const VolumeRow& row : table.rows) ...
+//
+// Thread-safety: reading is; the results are values.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+
+namespace lantern {
+
+struct VolumeRow {
+  std::uint64_t number = 0;  // as the table has it: MBR 1-4, logical from 5; GPT entry number
+  Range range;               // bytes of the disk; may reach past its end (then a finding says so)
+  std::string type;          // what the table says it is, in words
+  std::string type_code;     // "0x0c" or a GUID
+  std::string name;          // GPT partition name
+  std::string uuid;          // GPT partition GUID
+  bool active = false;       // the MBR boot flag, or the GPT legacy boot attribute
+  bool system = false;       // a boot, recovery or firmware volume by its type
+};
+
+struct VolumeTable {
+  enum class Scheme { none, mbr, gpt };
+  Scheme scheme = Scheme::none;
+  std::uint32_t sector_size = 512;  // bytes
+  std::string id;                   // disk signature or disk GUID
+  std::vector<VolumeRow> rows;
+};
+
+std::string to_string(VolumeTable::Scheme scheme);
+
+// Reads GPT (UEFI Specification 2.10, chapter 5) or MBR with its logical volumes, at the given
+// sector size, else the source's own, else 512 and 4096, whichever the volumes agree with. A disk
+// with neither gives Scheme::none and no rows. Damage becomes findings; never throws for it.
+VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t> sector_size,
+                              const Context& context);
+
+}  // namespace lantern

@@ -1,0 +1,67 @@
+// Bytes to numbers, in one place. Every access is bounds-checked; little-endian unless it says be.
+// Offsets are bytes. Throws std::out_of_range on an access past the end: a caller that can meet one
+// checks first, so reaching it is a fault of ours and never a silent over-read.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <span>
+#include <stdexcept>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace lantern {
+
+using Bytes = std::vector<std::byte>;
+using ByteView = std::span<const std::byte>;
+
+inline ByteView slice(ByteView bytes, std::size_t at, std::size_t length) {
+  if (at > bytes.size() || length > bytes.size() - at)
+    throw std::out_of_range("byte access past the end of a structure");
+  return bytes.subspan(at, length);
+}
+
+template <typename Number>
+Number little_endian(ByteView bytes, std::size_t at) {
+  const ByteView part = slice(bytes, at, sizeof(Number));
+  std::uint64_t value = 0;
+  for (std::size_t i = sizeof(Number); i-- > 0;)
+    value = value << 8 | std::to_integer<std::uint64_t>(part[i]);
+  return static_cast<Number>(value);
+}
+
+inline std::uint8_t u8(ByteView bytes, std::size_t at) {
+  return little_endian<std::uint8_t>(bytes, at);
+}
+inline std::uint16_t le16(ByteView bytes, std::size_t at) {
+  return little_endian<std::uint16_t>(bytes, at);
+}
+inline std::uint32_t le32(ByteView bytes, std::size_t at) {
+  return little_endian<std::uint32_t>(bytes, at);
+}
+inline std::uint64_t le64(ByteView bytes, std::size_t at) {
+  return little_endian<std::uint64_t>(bytes, at);
+}
+
+inline bool has_text(ByteView bytes, std::size_t at, std::string_view text) {
+  if (at > bytes.size() || text.size() > bytes.size() - at) return false;
+  for (std::size_t i = 0; i < text.size(); ++i)
+    if (bytes[at + i] != static_cast<std::byte>(text[i])) return false;
+  return true;
+}
+
+inline bool all_zero(ByteView bytes) {
+  for (const std::byte b : bytes)
+    if (b != std::byte{0}) return false;
+  return true;
+}
+
+// The bytes as text, unchanged.
+inline std::string text_of(ByteView bytes) {
+  std::string text(bytes.size(), '\0');
+  for (std::size_t i = 0; i < bytes.size(); ++i) text[i] = static_cast<char>(bytes[i]);
+  return text;
+}
+
+}  // namespace lantern

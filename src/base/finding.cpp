@@ -1,0 +1,94 @@
+#include "lantern/finding.h"
+
+#include <algorithm>
+#include <array>
+
+namespace lantern {
+namespace {
+
+// In the order of the enum.
+constexpr std::array<std::string_view, 40> kCodes = {
+    "source.unreadable",
+    "source.shrunk",
+    "source.held",
+    "source.piece-missing",
+    "source.piece-of-split",
+    "source.piece-size",
+    "vdi.truncated",
+    "vdi.block-past-end",
+    "vdi.block-shared",
+    "vdi.header",
+    "mbr.past-end",
+    "mbr.overlap",
+    "mbr.logical-loop",
+    "mbr.logical-broken",
+    "gpt.primary-header",
+    "gpt.primary-entries",
+    "gpt.backup-header",
+    "gpt.backup-entries",
+    "gpt.copies-differ",
+    "gpt.disk-size",
+    "gpt.past-end",
+    "gpt.overlap",
+    "gpt.no-protective",
+    "gpt.stale",
+    "table.sector-size",
+    "fat.boot-sector",
+    "fat.volume-size",
+    "fat.sector-size",
+    "fat.copies-differ",
+    "fat.chain-loop",
+    "fat.chain-short",
+    "fat.chain-broken",
+    "fat.cross-linked",
+    "fat.folder-loop",
+    "fat.folder-broken",
+    "fat.folder-too-large",
+    "fat.long-name",
+    "budget.depth",
+    "budget.entries",
+    "findings.capped",
+};
+static_assert(kCodes.size() == static_cast<std::size_t>(FindingCode::findings_capped) + 1);
+
+}  // namespace
+
+std::string_view to_string(Severity severity) {
+  switch (severity) {
+    case Severity::note:
+      return "note";
+    case Severity::warning:
+      return "warning";
+    case Severity::damage:
+      return "damage";
+  }
+  return "note";
+}
+
+std::string_view to_string(FindingCode code) { return kCodes.at(static_cast<std::size_t>(code)); }
+
+FindingSink::FindingSink(std::size_t cap) : cap_(cap) {}
+
+void FindingSink::add(Finding finding) {
+  const std::lock_guard lock(mutex_);
+  if (findings_.size() > cap_) return;
+  if (!seen_.emplace(finding.code, finding.address, finding.range.offset).second) return;
+  if (findings_.size() == cap_) {
+    finding = {FindingCode::findings_capped, Severity::warning, finding.address, {},
+               "more findings than are kept", "the rest are not listed"};
+  }
+  findings_.push_back(std::move(finding));
+}
+
+std::vector<Finding> FindingSink::all() const {
+  const std::lock_guard lock(mutex_);
+  return findings_;
+}
+
+bool FindingSink::worse_than_note() const {
+  const std::lock_guard lock(mutex_);
+  return std::any_of(findings_.begin(), findings_.end(),
+                     [](const Finding& f) { return f.severity != Severity::note; });
+}
+
+}  // namespace lantern

@@ -1,0 +1,28 @@
+// VDI: a virtual disk in blocks, version 1.1. Little-endian; offsets in bytes of the file.
+//   0x040  4   BEDA107F                         | else: not this format
+//   0x044  4   version, 0x00010001
+//   0x048  4   header bytes from here
+//   0x04C  4   kind: 1 dynamic, 2 fixed, 3 undo, 4 differencing
+//   0x154  4   offset of the block map
+//   0x158  4   offset of the data
+//   0x168  4   sector size                      | not 512: finding
+//   0x170  8   size of the disk                 | must fit the block count
+//   0x178  4   block size, a power of two       | else: cannot be read
+//   0x180  4   blocks of the disk
+//   0x184  4   blocks stored
+//   0x188  16  id of this image    0x1A8  16  id of the parent
+//   map entry (4): FFFFFFFF never written, FFFFFFFE discarded (zero), else the block's number in
+//   the data                                    | past the end: finding, unreadable
+// Source: the public description of the format in the hypervisor's own open headers.
+#pragma once
+
+#include <optional>
+
+#include "container/container.h"
+
+namespace lantern {
+
+// Empty when `file` is not a VDI. Throws Error{cannot_read, unsupported}.
+std::optional<Container> open_vdi(const SourcePtr& file, const Context& context);
+
+}  // namespace lantern

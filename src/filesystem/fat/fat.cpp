@@ -1,0 +1,218 @@
+#include "filesystem/fat/fat.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <memory>
+#include <mutex>
+
+#include "filesystem/fat/census.h"
+#include "filesystem/fat/tree.h"
+#include "lantern/error.h"
+#include "lantern/sources.h"
+#include "lantern/text.h"
+
+namespace lantern {
+namespace {
+
+using fat::content_parts;
+using fat::Layout;
+using fat::Slot;
+using fat::Tree;
+using fat::Visit;
+
+class FatFileSystem final : public FileSystem {
+ public:
+  explicit FatFileSystem(fat::Disk disk) : disk_(std::move(disk)) {
+    const fat::Geometry& g = disk_.geometry;
+    facts_.type = fmt::format("fat{}", static_cast<int>(g.width));
+    facts_.uuid = fmt::format("{:04X}-{:04X}", g.serial >> 16, g.serial & 0xFFFF);
+    facts_.size_bytes = g.volume_bytes;
+    facts_.cluster_bytes = g.cluster_bytes;
+    facts_.cluster_count = g.cluster_count;
+    facts_.label = root_label();
+    if (facts_.label.empty()) facts_.label = disk_.code_page.to_utf8(g.label);
+  }
+
+  const FileSystemFacts& facts() const override { return facts_; }
+
+  std::uint64_t used_bytes() const override {
+    return disk_.table.count_in_use() * disk_.geometry.cluster_bytes;
+  }
+
+  void walk(const WalkOptions& options, const EntryVisitor& visit) const override {
+    Layout& layout = census();
+    Entry entry;
+    Tree(disk_, layout, Tree::Mode::read).walk(options, [&](const Visit& seen) {
+      fill(entry, seen, layout);
+      return visit(entry);
+    });
+  }
+
+  std::vector<Entry> find(const std::vector<std::string>& path) const override {
+    std::vector<Entry> found;
+    if (path.empty()) return found;
+    WalkOptions options;
+    options.deleted = true;
+    options.max_depth = 1;
+    options.under.assign(path.begin(), path.end() - 1);
+    Layout& layout = census();
+    Entry entry;
+    const auto take = [&](const Visit& seen) {
+      const bool same = equal_ignoring_case(seen.path.back(), path.back()) ||
+                        equal_ignoring_case(short_name_text(seen.slot, disk_.code_page), path.back());
+      if (same) {
+        fill(entry, seen, layout);
+        const auto first_deleted =
+            std::find_if(found.begin(), found.end(),
+                         [](const Entry& e) { return e.state != EntryState::active; });
+        found.insert(entry.state == EntryState::active ? first_deleted : found.end(), entry);
+      }
+      return WalkStep::go_on;
+    };
+    Tree(disk_, layout, Tree::Mode::read).walk(options, take);
+    return found;
+  }
+
+  std::optional<Entry> entry(const std::string& id) const override {
+    std::uint64_t number = 0;
+    const auto [end, error] = std::from_chars(id.data(), id.data() + id.size(), number);
+    if (error != std::errc{} || end != id.data() + id.size()) return std::nullopt;
+    WalkOptions all;
+    all.deleted = true;
+    Layout& layout = census();
+    std::optional<Entry> found;
+    Tree(disk_, layout, Tree::Mode::read).walk(all, [&](const Visit& seen) {
+      if (seen.slot_offset != number) return WalkStep::go_on;
+      fill(found.emplace(), seen, layout);
+      return WalkStep::stop;
+    });
+    return found;
+  }
+
+  Content open(const Entry& entry) const override {
+    if (entry.kind != EntryKind::file)
+      throw Error(ErrorCode::usage, disk_.context.address, entry.number,
+                  "a folder has no content of its own", "list it, or extract it as a whole");
+    Bytes raw(fat::kSlotBytes);
+    disk_.cached->read(entry.number, raw);
+    Slot slot;
+    slot.first_low = le16(raw, 26);
+    slot.first_high = disk_.wide() ? le16(raw, 20) : std::uint16_t{0};
+    slot.size_bytes = le32(raw, 28);
+    Content content;
+    std::vector<Piece> pieces;
+    for (const fat::BytePart& part :
+         content_parts(disk_, census(), slot, entry.number, entry.state != EntryState::active)) {
+      const bool lost = part.certainty == fat::Certainty::lost;
+      if (lost) append(content.lost, part.range);
+      if (part.certainty == fat::Certainty::doubtful) append(content.doubtful, part.range);
+      if (lost || !part.readable)
+        pieces.push_back({ExtentKind::unreadable, part.range.length, nullptr, 0});
+      else
+        pieces.push_back({ExtentKind::direct, part.range.length, disk_.raw, part.volume_offset});
+    }
+    content.bytes = make_joined(std::move(pieces));
+    return content;
+  }
+
+ private:
+  static void append(std::vector<Range>& ranges, const Range& range) {
+    if (!ranges.empty() && ranges.back().end() == range.offset)
+      ranges.back().length += range.length;
+    else
+      ranges.push_back(range);
+  }
+
+  // Thread-safe: the first caller takes the census, the others wait; afterwards it is only read.
+  Layout& census() const {
+    std::call_once(once_, [&] { layout_ = std::make_unique<Layout>(fat::take_census(disk_)); });
+    return *layout_;
+  }
+
+  std::string root_label() const {
+    Layout scratch(disk_.geometry);
+    return Tree(disk_, scratch, Tree::Mode::learn).root_label();
+  }
+
+  void fill(Entry& entry, const Visit& seen, const Layout& layout) const {
+    const Slot& slot = seen.slot;
+    entry.number = seen.slot_offset;
+    entry.id = std::to_string(seen.slot_offset);
+    entry.parent = seen.parent_slot == 0 ? std::string() : std::to_string(seen.parent_slot);
+    entry.path = seen.path;
+    entry.kind = slot.folder() ? EntryKind::folder : EntryKind::file;
+    entry.state = seen.deleted ? EntryState::deleted : EntryState::active;
+    entry.size_bytes = slot.folder() ? 0 : slot.size_bytes;
+    entry.modified = slot.modified;
+    entry.created = slot.created;
+    entry.accessed = slot.accessed;
+    entry.attributes.clear();
+    constexpr std::string_view letters = "rhs  a";
+    for (std::size_t bit = 0; bit < letters.size(); ++bit)
+      if ((slot.attributes >> bit & 1) != 0 && letters[bit] != ' ') entry.attributes += letters[bit];
+    entry.evidence.clear();
+    if (slot.folder()) {
+      entry.intact = seen.folder_is_lost ? 0 : 1;
+      if (seen.folder_is_lost)
+        entry.evidence = "its first cluster no longer begins this folder";
+      else if (seen.deleted)
+        entry.evidence = "its first cluster still begins this folder";
+    } else {
+      fill_intact(entry, seen, layout);
+    }
+    if (!seen.slot.deleted) return;
+    const std::string name = slot.long_name      ? "long name, its first character by checksum"
+                             : slot.first_known ? "short name"
+                                                : "short name, its first character is lost";
+    entry.evidence = entry.evidence.empty() ? name : name + "; " + entry.evidence;
+  }
+
+  void fill_intact(Entry& entry, const Visit& seen, const Layout& layout) const {
+    const fat::Placed* placed = layout.find(seen.slot_offset);
+    if (placed != nullptr) entry.evidence = evidence_text(*placed);
+    if (placed != nullptr && placed->rule == fat::Placed::Rule::not_examined) {
+      entry.intact.reset();
+    } else if (placed == nullptr && !layout.any_crossed && !layout.known_unreadable) {
+      entry.intact = 1;  // a whole chain of its own
+    } else {
+      const auto parts =
+          content_parts(disk_, layout, seen.slot, seen.slot_offset, seen.deleted);
+      entry.intact = intact_share(parts, seen.slot.size_bytes);
+    }
+  }
+
+  fat::Disk disk_;
+  FileSystemFacts facts_;
+  mutable std::once_flag once_;
+  mutable std::unique_ptr<Layout> layout_;
+};
+
+}  // namespace
+
+std::shared_ptr<const FileSystem> open_fat(const SourcePtr& volume,
+                                           const FileSystemOptions& options,
+                                           const Context& context) {
+  const auto geometry = fat::find_geometry(*volume, context);
+  if (!geometry) return nullptr;
+  if (geometry->volume_bytes > volume->size())
+    context.report(FindingCode::fat_volume_size, Severity::damage,
+                   {volume->size(), geometry->volume_bytes - volume->size()},
+                   fmt::format("the file system has {} bytes, its volume only {}",
+                               geometry->volume_bytes, volume->size()),
+                   "what lies past the end is given as lost");
+  const auto own = volume->logical_sector_size();
+  if (own && *own != geometry->sector_bytes)
+    context.report(FindingCode::fat_sector_size, Severity::note, {11, 2},
+                   fmt::format("made for sectors of {} bytes, the disk has {}",
+                               geometry->sector_bytes, *own),
+                   "it is read with its own");
+  const SourcePtr whole = make_window(volume, {0, geometry->volume_bytes});
+  const SourcePtr cached = make_cached(whole, context);
+  return std::make_shared<FatFileSystem>(fat::Disk{whole, cached, *geometry,
+                                                   fat::Table(cached, *geometry, context),
+                                                   fat::CodePage(options.code_page), context});
+}
+
+}  // namespace lantern

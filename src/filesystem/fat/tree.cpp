@@ -1,0 +1,300 @@
+#include "filesystem/fat/tree.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <unordered_set>
+
+#include "lantern/text.h"
+
+namespace lantern::fat {
+namespace {
+
+// The specification allows 65,536 slots; more is read with a word, up to eight times that.
+constexpr std::uint64_t kSpecifiedFolderBytes = 65536 * kSlotBytes;
+constexpr std::uint64_t kMostFolderBytes = 8 * kSpecifiedFolderBytes;
+// How far ahead a folder's next part is looked for when the table no longer says.
+constexpr std::uint32_t kContinuationReach = 8192;
+// Filler for bytes that cannot be read: a deleted slot of no meaning, so that reading goes on behind.
+constexpr std::byte kFiller{0xE5};
+
+bool has_end_mark(ByteView cluster) {
+  for (std::size_t at = 0; at < cluster.size(); at += kSlotBytes)
+    if (cluster[at] == std::byte{0}) return true;
+  return false;
+}
+
+}  // namespace
+
+std::uint64_t Folder::slot_offset(std::size_t slot_index) const {
+  std::uint64_t at = slot_index * kSlotBytes;
+  for (const Range& place : places) {
+    if (at < place.length) return place.offset + at;
+    at -= place.length;
+  }
+  return 0;
+}
+
+Tree::Tree(const Disk& disk, Layout& layout, Mode mode)
+    : disk_(disk), layout_(layout), mode_(mode), cursor_(disk.table),
+      probes_left_(std::uint64_t{disk.geometry.cluster_count} * 2 + 65536) {}
+
+Folder Tree::read_root() {
+  if (disk_.wide()) return read_folder(disk_.geometry.root_cluster);
+  Folder root;
+  root.places.push_back({disk_.geometry.root_offset, disk_.geometry.root_bytes});
+  root.bytes.assign(static_cast<std::size_t>(disk_.geometry.root_bytes), kFiller);
+  for (const Range& lost : disk_.cached->read(disk_.geometry.root_offset, root.bytes).unreadable)
+    std::fill_n(root.bytes.begin() + static_cast<std::ptrdiff_t>(lost.offset - disk_.geometry.root_offset),
+                lost.length, kFiller);
+  return root;
+}
+
+Folder Tree::read_runs(const std::vector<ClusterRun>& runs) {
+  Folder folder;
+  for (const ClusterRun& run : runs) {
+    const Range place{disk_.geometry.cluster_offset(run.first),
+                      std::uint64_t{run.count} * disk_.geometry.cluster_bytes};
+    const std::size_t at = folder.bytes.size();
+    folder.places.push_back(place);
+    folder.bytes.resize(at + static_cast<std::size_t>(place.length), kFiller);
+    const auto target = std::span(folder.bytes).subspan(at);
+    const ReadResult got = disk_.cached->read(place.offset, target);
+    std::fill(target.begin() + static_cast<std::ptrdiff_t>(got.length), target.end(), kFiller);
+    for (const Range& lost : got.unreadable) {
+      std::fill_n(target.begin() + static_cast<std::ptrdiff_t>(lost.offset - place.offset),
+                  lost.length, kFiller);
+      disk_.context.report(FindingCode::fat_folder_broken, Severity::damage, lost,
+                           "part of a folder cannot be read", "the rest of it is listed");
+    }
+  }
+  return folder;
+}
+
+Folder Tree::read_folder(std::uint32_t first) {
+  if (mode_ == Mode::learn) return read_runs(learn_runs(first));
+  const auto known = layout_.folders.find(first);
+  if (known != layout_.folders.end()) return read_runs(known->second);
+  return read_runs(
+      disk_.table.chain(cursor_, first, kMostFolderBytes / disk_.geometry.cluster_bytes).runs);
+}
+
+bool Tree::available(std::uint32_t cluster) {
+  return disk_.geometry.valid_cluster(cluster) && !cursor_.in_use(cluster) &&
+         !layout_.owned.get(cluster);
+}
+
+// The runs of a folder; those that no whole chain gives are kept in the layout.
+std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
+  const auto known = layout_.folders.find(first);
+  if (known != layout_.folders.end()) return known->second;
+  if (!disk_.geometry.valid_cluster(first)) return layout_.folders[first] = {};
+  const std::uint64_t most = kMostFolderBytes / disk_.geometry.cluster_bytes;
+  Chain chain = disk_.table.chain(cursor_, first, most);
+  const Range place{disk_.geometry.cluster_offset(first), disk_.geometry.cluster_bytes};
+  if (chain.clusters * disk_.geometry.cluster_bytes > kSpecifiedFolderBytes)
+    disk_.context.report(FindingCode::fat_folder_too_large, Severity::warning, place,
+                         fmt::format("a folder of {} bytes is larger than the format allows",
+                                     chain.clusters * disk_.geometry.cluster_bytes),
+                         fmt::format("up to {} bytes of it are listed", kMostFolderBytes));
+  if (chain.end == Chain::End::whole) return chain.runs;
+  if (chain.end == Chain::End::loop) {
+    disk_.context.report(FindingCode::fat_chain_loop, Severity::damage, place,
+                         fmt::format("the chain of a folder comes back to itself after {} clusters",
+                                     chain.clusters),
+                         "each cluster is read once");
+    return layout_.folders[first] = chain.runs;
+  }
+  std::vector<ClusterRun> runs = chain.runs;
+  if (runs.empty()) runs.push_back({first, 1});  // free in the table: deleted, or the table is hurt
+  continue_folder(runs);
+  return layout_.folders[first] = runs;
+}
+
+// A folder that is full goes on somewhere: in the next free cluster that is shaped like the later
+// part of a folder.
+void Tree::continue_folder(std::vector<ClusterRun>& runs) {
+  Bytes cluster(disk_.geometry.cluster_bytes);
+  std::uint32_t last = runs.back().first + runs.back().count - 1;
+  std::uint64_t bytes = cluster.size();
+  while (bytes < kSpecifiedFolderBytes) {
+    disk_.cached->read(disk_.geometry.cluster_offset(last), cluster);
+    if (has_end_mark(cluster)) return;
+    bool found = false;
+    for (std::uint32_t ahead = 1; ahead <= kContinuationReach && !found; ++ahead) {
+      const std::uint32_t candidate = last + ahead;
+      if (!disk_.geometry.valid_cluster(candidate)) return;
+      if (probes_left_ == 0) return;
+      if (!available(candidate) || layout_.folder_parts.get(candidate)) continue;
+      --probes_left_;
+      disk_.cached->read(disk_.geometry.cluster_offset(candidate), cluster);
+      if (!looks_like_folder_part(cluster)) continue;
+      layout_.folder_parts.set(candidate);
+      if (runs.back().first + runs.back().count == candidate)
+        ++runs.back().count;
+      else
+        runs.push_back({candidate, 1});
+      last = candidate;
+      bytes += cluster.size();
+      found = true;
+    }
+    if (!found) return;
+  }
+}
+
+std::optional<FolderStart> Tree::folder_start(std::uint32_t cluster) const {
+  Bytes start(kFolderStartBytes);
+  disk_.cached->read(disk_.geometry.cluster_offset(cluster), start);
+  return parse_folder_start(start, disk_.wide());
+}
+
+bool Tree::is_own_start(const Slot& slot, std::uint32_t cluster, std::uint32_t parent) const {
+  const auto start = folder_start(cluster);
+  const bool parent_is_root = parent == 0 || parent == disk_.geometry.root_cluster;
+  return start && start->self == cluster &&
+         (start->parent == parent ||
+          (parent_is_root && (start->parent == 0 || start->parent == disk_.geometry.root_cluster))) &&
+         slot.folder();
+}
+
+// Two deleted folders of one parent can name one cluster; "." keeps the moment of its own folder.
+bool Tree::sibling_fits_better(const Slot& slot, std::uint32_t cluster, const Level& level) {
+  const auto start = folder_start(cluster);
+  if (!start || !start->created || slot.created == start->created) return false;
+  const std::uint64_t cost = level.folder.bytes.size() / (kSlotBytes * 16);
+  if (probes_left_ < cost) return false;
+  probes_left_ -= cost;
+  SlotReader reader(level.folder.bytes, disk_.wide());
+  while (const auto other = reader.next())
+    if (other->index != slot.index && other->folder() && other->created == start->created &&
+        other->first_low == (cluster & 0xFFFF))
+      return true;
+  return false;
+}
+
+// Where the folder of this slot begins; empty when that is lost.
+std::optional<std::uint32_t> Tree::folder_cluster(const Slot& slot, const Level& level,
+                                                  bool deleted) {
+  const std::uint32_t first = slot.first_cluster();
+  if (!deleted) {
+    if (disk_.geometry.valid_cluster(first)) return first;
+    return std::nullopt;
+  }
+  const std::uint64_t slot_offset = level.folder.slot_offset(slot.index);
+  if (mode_ == Mode::read) {
+    const auto known = layout_.deleted_folders.find(slot_offset);
+    if (known == layout_.deleted_folders.end()) return std::nullopt;
+    return known->second;
+  }
+  // The high half may have been wiped on deletion: "." tells the whole number.
+  const std::uint32_t halves =
+      disk_.wide() && slot.first_high == 0 ? disk_.geometry.cluster_count >> 16
+                                                                   : 0;
+  for (std::uint32_t high = 0; high <= halves && probes_left_ > 0; ++high) {
+    --probes_left_;
+    const std::uint32_t candidate = first | high << 16;
+    if (!disk_.geometry.valid_cluster(candidate) || layout_.owned.get(candidate)) continue;
+    if (!is_own_start(slot, candidate, level.cluster)) continue;
+    if (sibling_fits_better(slot, candidate, level)) return std::nullopt;
+    return layout_.deleted_folders[slot_offset] = candidate;
+  }
+  return std::nullopt;
+}
+
+std::string Tree::root_label() {
+  const Folder root = read_root();
+  SlotReader reader(root.bytes, disk_.wide());
+  while (const auto slot = reader.next())
+    if (slot->label() && !slot->deleted) return short_name_text(*slot, disk_.code_page);
+  return {};
+}
+
+void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const Visit&)>& visit) {
+  std::vector<Level> levels;
+  std::unordered_set<std::uint32_t> entered;
+  std::vector<std::string> path;
+  std::uint64_t entries = 0;
+  levels.push_back({read_root(), 0, false, 0, 0});
+  entered.insert(disk_.geometry.root_cluster);
+  while (!levels.empty()) {
+    Level& level = levels.back();
+    const auto slot = SlotReader(level.folder.bytes, disk_.wide(), level.next_slot).next();
+    if (!slot) {
+      levels.pop_back();
+      continue;
+    }
+    level.next_slot = slot->index + 1;
+    if (slot->label() || slot->dot()) continue;
+    const bool deleted = slot->deleted || level.deleted;
+    if (deleted ? !options.deleted : (!options.active && !slot->folder())) continue;
+    const std::size_t depth = levels.size() - 1;
+    path.resize(depth + 1);
+    path.back() = display_name(*slot, disk_.code_page);
+    const std::uint64_t slot_offset = level.folder.slot_offset(slot->index);
+    if (slot->long_name_broken && !slot->deleted)
+      disk_.context.report(FindingCode::fat_long_name, Severity::note, {slot_offset, kSlotBytes},
+                           fmt::format("the long name before \"{}\" does not belong to it",
+                                       for_terminal(path.back())),
+                           "the short name is used");
+
+    const bool on_the_way = depth < options.under.size();
+    if (on_the_way && !equal_ignoring_case(path.back(), options.under[depth]) &&
+        !equal_ignoring_case(short_name_text(*slot, disk_.code_page), options.under[depth]))
+      continue;
+    const auto cluster = slot->folder() ? folder_cluster(*slot, level, deleted) : std::nullopt;
+    WalkStep step = WalkStep::go_on;
+    if (!on_the_way && (deleted || options.active)) {
+      if (++entries > disk_.context.budget.max_entries) {
+        disk_.context.report(FindingCode::budget_entries, Severity::warning, {slot_offset, kSlotBytes},
+                             "more entries than the budget allows", "the rest are not listed");
+        return;
+      }
+      if (entries % 1024 == 0) disk_.context.check_cancelled();
+      step = visit({*slot, slot_offset, deleted, deleted && slot->folder() && !cluster, path,
+                    level.folder, level.cluster, level.slot_offset});
+      if (step == WalkStep::stop) return;
+    }
+    const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;
+    if (!slot->folder() || step == WalkStep::skip_folder || deep_enough) continue;
+    if (!cluster) {
+      if (!deleted)
+        disk_.context.report(FindingCode::fat_folder_broken, Severity::damage,
+                             {slot_offset, kSlotBytes},
+                             fmt::format("the folder \"{}\" names cluster {}, which is none",
+                                         for_terminal(path.back()), slot->first_cluster()),
+                             "it is listed without content");
+      continue;
+    }
+    if (!entered.insert(*cluster).second) {
+      if (!deleted)
+        disk_.context.report(FindingCode::fat_folder_loop, Severity::damage,
+                             {slot_offset, kSlotBytes},
+                             fmt::format("the folder \"{}\" leads to a folder met before",
+                                         for_terminal(path.back())),
+                             "it is not entered again");
+      continue;
+    }
+    if (levels.size() > disk_.context.budget.max_depth) {
+      disk_.context.report(FindingCode::budget_depth, Severity::warning, {slot_offset, kSlotBytes},
+                           "folders lie deeper than the budget allows", "deeper ones are not listed");
+      continue;
+    }
+    const Range start{disk_.geometry.cluster_offset(*cluster), kFolderStartBytes};
+    const auto dots = folder_start(*cluster);
+    Level inside{read_folder(*cluster), 0, deleted, *cluster, slot_offset};
+    if (!deleted && (!dots || dots->self != *cluster)) {
+      const bool shaped = looks_like_folder_part(
+          ByteView(inside.folder.bytes).first(std::min<std::size_t>(
+              inside.folder.bytes.size(), disk_.geometry.cluster_bytes)));
+      disk_.context.report(FindingCode::fat_folder_broken, Severity::damage, start,
+                           fmt::format("the folder \"{}\" does not begin as one",
+                                       for_terminal(path.back())),
+                           shaped || dots ? "what is shaped like entries is listed"
+                                          : "what lies there is no folder and is not listed");
+      if (!shaped && !dots) continue;
+    }
+    levels.push_back(std::move(inside));
+  }
+}
+
+}  // namespace lantern::fat

@@ -1,0 +1,70 @@
+// Tree: the folders of a FAT volume, walked depth first, with what was deleted in its place.
+//
+// Thread-safety: a Tree belongs to one thread. While learning it writes into its Layout.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "filesystem/fat/layout.h"
+#include "lantern/file_system.h"
+
+namespace lantern::fat {
+
+// A folder's bytes, and where in the volume each run of them lies.
+struct Folder {
+  Bytes bytes;
+  std::vector<Range> places;
+  std::uint64_t slot_offset(std::size_t slot_index) const;
+};
+
+struct Visit {
+  const Slot& slot;
+  std::uint64_t slot_offset;
+  bool deleted;         // itself, or inside a deleted folder
+  bool folder_is_lost;  // a deleted folder whose first cluster is no longer its own
+  const std::vector<std::string>& path;
+  const Folder& siblings;
+  std::uint32_t parent_cluster;  // 0: the root
+  std::uint64_t parent_slot;     // slot offset of its folder; 0: the root
+};
+
+class Tree {
+ public:
+  enum class Mode { learn, read };
+  Tree(const Disk& disk, Layout& layout, Mode mode);
+
+  std::string root_label();
+  void walk(const WalkOptions& options, const std::function<WalkStep(const Visit&)>& visit);
+
+ private:
+  struct Level {
+    Folder folder;
+    std::size_t next_slot = 0;
+    bool deleted = false;
+    std::uint32_t cluster = 0;  // 0: the root
+    std::uint64_t slot_offset = 0;
+  };
+
+  Folder read_root();
+  Folder read_folder(std::uint32_t first);
+  Folder read_runs(const std::vector<ClusterRun>& runs);
+  std::vector<ClusterRun> learn_runs(std::uint32_t first);
+  void continue_folder(std::vector<ClusterRun>& runs);
+  bool available(std::uint32_t cluster);
+  std::optional<std::uint32_t> folder_cluster(const Slot& slot, const Level& level, bool deleted);
+  std::optional<FolderStart> folder_start(std::uint32_t cluster) const;
+  bool is_own_start(const Slot& slot, std::uint32_t cluster, std::uint32_t parent) const;
+  bool sibling_fits_better(const Slot& slot, std::uint32_t cluster, const Level& level);
+
+  const Disk& disk_;
+  Layout& layout_;
+  Mode mode_;
+  Table::Cursor cursor_;
+  std::uint64_t probes_left_;  // bounds the searching that hostile entries can ask for
+};
+
+}  // namespace lantern::fat

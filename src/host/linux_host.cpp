@@ -1,0 +1,134 @@
+#include <dirent.h>
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <charconv>
+#include <filesystem>
+#include <fstream>
+
+#include "lantern/host.h"
+
+namespace lantern {
+namespace {
+
+namespace fs = std::filesystem;
+
+// Device stacks deeper than this are a loop.
+constexpr std::size_t kMostDevices = 256;
+
+std::string first_line(const fs::path& path) {
+  std::ifstream in(path);
+  std::string line;
+  std::getline(in, line);
+  return line;
+}
+
+fs::path sys_path(std::uint64_t device) {
+  return fs::path("/sys/dev/block") /
+         (std::to_string(major(device)) + ":" + std::to_string(minor(device)));
+}
+
+std::optional<std::uint64_t> parse_device(const std::string& text) {
+  unsigned major_number = 0;
+  unsigned minor_number = 0;
+  const char* end = text.data() + text.size();
+  const auto first = std::from_chars(text.data(), end, major_number);
+  if (first.ec != std::errc{} || first.ptr == end || *first.ptr != ':') return std::nullopt;
+  const auto second = std::from_chars(first.ptr + 1, end, minor_number);
+  if (second.ec != std::errc{}) return std::nullopt;
+  return makedev(major_number, minor_number);
+}
+
+class LinuxHost final : public Host {
+ public:
+  std::optional<HostFile> file(const std::string& path) const override {
+    struct stat facts {};
+    if (::stat(path.c_str(), &facts) != 0) return std::nullopt;
+    HostFile file;
+    file.block_device = S_ISBLK(facts.st_mode);
+    file.device = file.block_device ? facts.st_rdev : facts.st_dev;
+    file.inode = file.block_device ? 0 : facts.st_ino;
+    file.folder = S_ISDIR(facts.st_mode);
+    return file;
+  }
+
+  std::vector<std::uint64_t> stack_below(std::uint64_t device) const override {
+    std::vector<std::uint64_t> stack = {device};
+    for (std::size_t i = 0; i < stack.size() && stack.size() < kMostDevices; ++i) {
+      std::error_code error;
+      const fs::path place = fs::canonical(sys_path(stack[i]), error);
+      if (error) continue;
+      const auto add = [&](const fs::path& entry) {
+        const auto below = parse_device(first_line(entry / "dev"));
+        if (below && std::find(stack.begin(), stack.end(), *below) == stack.end())
+          stack.push_back(*below);
+      };
+      if (fs::exists(place / "partition", error)) add(place.parent_path());
+      for (fs::directory_iterator at(place / "slaves", error), end; !error && at != end;
+           at.increment(error))
+        add(at->path());
+      // The disk under an image file that is itself looped.
+      if (const auto image = loop_file(stack[i]))
+        if (const auto facts = file(*image);
+            facts && std::find(stack.begin(), stack.end(), facts->device) == stack.end())
+          stack.push_back(facts->device);
+    }
+    return stack;
+  }
+
+  std::optional<std::string> loop_file(std::uint64_t device) const override {
+    std::error_code error;
+    const fs::path place = fs::canonical(sys_path(device), error);
+    if (error) return std::nullopt;
+    const fs::path whole = fs::exists(place / "partition", error) ? place.parent_path() : place;
+    const std::string path = first_line(whole / "loop" / "backing_file");
+    if (path.empty()) return std::nullopt;
+    return path;
+  }
+
+  std::vector<Holder> holders(const std::string& path) const override {
+    std::vector<Holder> found;
+    const auto wanted = file(path);
+    if (!wanted) return found;
+    std::error_code error;
+    for (fs::directory_iterator at("/proc", error), end; !error && at != end; at.increment(error)) {
+      const std::string name = at->path().filename().string();
+      std::int64_t process = 0;
+      if (std::from_chars(name.data(), name.data() + name.size(), process).ec != std::errc{} ||
+          process == ::getpid())
+        continue;
+      if (const auto holder = holds(at->path(), process, *wanted)) found.push_back(*holder);
+    }
+    return found;
+  }
+
+ private:
+  std::optional<Holder> holds(const fs::path& process_folder, std::int64_t process,
+                              const HostFile& wanted) const {
+    std::optional<Holder> holder;
+    std::error_code error;
+    for (fs::directory_iterator at(process_folder / "fd", error), end; !error && at != end;
+         at.increment(error)) {
+      const auto held = file(at->path().string());
+      if (!held || held->device != wanted.device || held->inode != wanted.inode ||
+          held->block_device != wanted.block_device)
+        continue;
+      if (!holder) holder = Holder{process, first_line(process_folder / "comm"), false};
+      std::ifstream info(process_folder / "fdinfo" / at->path().filename());
+      std::string word;
+      while (info >> word)
+        if (word == "flags:" && info >> word)
+          holder->writing = holder->writing || (std::strtoul(word.c_str(), nullptr, 8) & O_ACCMODE) != 0;
+    }
+    return holder;
+  }
+};
+
+}  // namespace
+
+std::shared_ptr<const Host> this_host() { return std::make_shared<LinuxHost>(); }
+
+}  // namespace lantern

@@ -1,0 +1,402 @@
+#include "lantern/nest.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <unordered_set>
+
+#include "container/container.h"
+#include "lantern/error.h"
+#include "lantern/sources.h"
+#include "lantern/text.h"
+#include "nest/recognise.h"
+
+namespace lantern {
+namespace {
+
+// The other files of a folder in a file system.
+class FolderNeighbours final : public Neighbours {
+ public:
+  FolderNeighbours(std::shared_ptr<const FileSystem> file_system, std::vector<std::string> folder)
+      : file_system_(std::move(file_system)), folder_(std::move(folder)) {}
+
+  std::optional<SourcePtr> open(std::string_view raw_name) const override {
+    std::vector<std::string> path = folder_;
+    path.emplace_back(raw_name);
+    for (const Entry& entry : file_system_->find(path))
+      if (entry.kind == EntryKind::file) return file_system_->open(entry).bytes;
+    return std::nullopt;
+  }
+
+  std::vector<std::string> names() const override {
+    std::vector<std::string> found;
+    WalkOptions options;
+    options.under = folder_;
+    options.max_depth = 1;
+    file_system_->walk(options, [&](const Entry& entry) {
+      if (entry.kind == EntryKind::file) found.push_back(entry.path.back());
+      return WalkStep::go_on;
+    });
+    std::sort(found.begin(), found.end());
+    return found;
+  }
+
+ private:
+  std::shared_ptr<const FileSystem> file_system_;
+  std::vector<std::string> folder_;
+};
+
+VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat, Step step,
+                       const OpenOptions& options, const Context& context) {
+  VolumeView volume;
+  volume.address = disk.with(std::move(step));
+  volume.row = std::move(row);
+  volume.bytes = make_window(flat, volume.row.range);
+  const Context own = context.at(volume.address.print());
+  volume.file_system = open_file_system(volume.bytes, options.file_system, own);
+  if (!volume.file_system) volume.recognised = recognise(*volume.bytes);
+  return volume;
+}
+
+// A file system that begins in sector 0 and fills the disk beats a table nobody's volumes stand by:
+// the boot code of such a disk may look like one.
+bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
+                            const Context& context) {
+  if (disk.table.scheme == VolumeTable::Scheme::gpt) return false;
+  Context quiet = context;
+  quiet.findings = std::make_shared<FindingSink>();
+  const auto whole = open_file_system(disk.flat, options.file_system, quiet);
+  if (!whole) return false;
+  return std::none_of(disk.table.rows.begin(), disk.table.rows.end(), [&](const VolumeRow& row) {
+    if (row.range.offset == 0) return false;
+    const SourcePtr volume = make_window(disk.flat, row.range);
+    return open_file_system(volume, options.file_system, quiet) != nullptr ||
+           !recognise(*volume).empty();
+  });
+}
+
+DiskView open_disk(const Address& address, const SourcePtr& file, const OpenOptions& options,
+                   const Context& context) {
+  const Context own = context.at(address.print());
+  if (file->size() == 0)
+    throw Error(ErrorCode::cannot_open, own.address, std::nullopt, "is empty: there is nothing to read",
+                "check that the copy was complete");
+  const Container container = open_container(file, own);
+  DiskView disk;
+  disk.address = address;
+  disk.file = file;
+  disk.flat = container.flat;
+  disk.format = container.format;
+  disk.variant = container.variant;
+  disk.id = container.id;
+  disk.stored_bytes = container.stored_bytes;
+
+  Context table_findings = own;
+  table_findings.findings = std::make_shared<FindingSink>();
+  disk.table = read_volume_table(disk.flat, options.sector_size, table_findings);
+  if (whole_disk_is_a_volume(disk, options, own))
+    disk.table = VolumeTable{};
+  else
+    for (Finding& finding : table_findings.findings->all()) own.findings->add(std::move(finding));
+
+  std::vector<VolumeRow> rows = disk.table.rows;
+  if (disk.table.scheme == VolumeTable::Scheme::none) {
+    VolumeRow whole;
+    whole.number = 1;
+    whole.range = {0, disk.flat->size()};
+    rows.push_back(std::move(whole));
+  }
+  for (VolumeRow& row : rows) {
+    own.check_cancelled();
+    const std::uint64_t number = row.number;
+    disk.volumes.push_back(
+        view_volume(address, std::move(row), disk.flat, volume_step(number), options, own));
+  }
+  return disk;
+}
+
+SourcePtr whole_or_first_piece(std::string_view name, SourcePtr file, const Neighbours& neighbours,
+                               const Context& context) {
+  const auto joined = open_split_image(name, file, neighbours, context);
+  return joined ? *joined : file;
+}
+
+// Follows the steps of an address one by one.
+class Descent {
+ public:
+  Descent(const Address& address, const OpenOptions& options, const Context& context)
+      : options_(options), context_(context) {
+    target_.disks.push_back(open_first(address, options, context));
+    for (std::size_t i = 0; i < address.steps.size(); ++i) {
+      if (i > context.budget.max_depth) fail("the address has more steps than the budget allows");
+      follow(address.steps[i], i + 1 == address.steps.size());
+    }
+  }
+
+  Target take() { return std::move(target_); }
+
+  void enter_final_file() {
+    if (target_.entry && target_.entry->kind == EntryKind::file) enter_file_as_disk();
+  }
+
+  // A final path stays the file or folder it names.
+  void need_file_system() {
+    if (target_.bytes) fail("\"bytes\" is not looked into");
+    file_system_here();
+  }
+
+ private:
+  void need_volume() {
+    if (target_.volume) return;
+    const VolumeChoice choice = choose_volume(disk(), context_);
+    if (!choice.index)
+      throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt,
+                  nothing_readable(), "lantern survey shows what is there");
+    target_.volume = choice.index;
+    // The only volume of a disk is no choice to speak of.
+    if (disk().volumes.size() > 1) {
+      target_.chosen = target_.volume_view().address.print();
+      target_.why = choice.why;
+    }
+  }
+
+  DiskView& disk() { return target_.disks.back(); }
+
+  [[noreturn]] void fail(const std::string& what) const {
+    throw Error(ErrorCode::not_found, target_.disks.back().address.print(), std::nullopt, what,
+                "lantern survey lists the volumes, lantern list the files");
+  }
+
+  std::string nothing_readable() {
+    std::string what = "no file system that can be read";
+    for (const VolumeView& volume : disk().volumes)
+      if (!volume.recognised.empty())
+        what += fmt::format("; volume {}: {}", volume.row.number, volume.recognised);
+    return what;
+  }
+
+  void follow(const Step& step, bool last) {
+    if (target_.bytes) fail("\"bytes\" is the last step there can be");
+    switch (step.kind) {
+      case Step::Kind::volume:
+        return take_volume([&](const VolumeView& v) { return v.row.number == step.number; }, step);
+      case Step::Kind::label:
+        return take_volume(
+            [&](const VolumeView& v) {
+              return (v.file_system && v.file_system->facts().label == step.text) ||
+                     (!v.row.name.empty() && v.row.name == step.text);
+            },
+            step);
+      case Step::Kind::uuid:
+        return take_volume(
+            [&](const VolumeView& v) {
+              return (v.file_system &&
+                      equal_ignoring_case(v.file_system->facts().uuid, step.text)) ||
+                     (!v.row.uuid.empty() && equal_ignoring_case(v.row.uuid, step.text));
+            },
+            step);
+      case Step::Kind::at:
+        return take_place(step);
+      case Step::Kind::path:
+        return take_path(step, last);
+      case Step::Kind::entry:
+        return take_entry(step, last);
+      case Step::Kind::bytes:
+        target_.bytes = target_.entry    ? open_entry()
+                        : target_.volume ? target_.volume_view().bytes
+                                         : disk().file;
+        return;
+      default:
+        throw Error(ErrorCode::unsupported, target_.disks.back().address.print(), std::nullopt,
+                    fmt::format("the step \"{}\" is understood, but nothing here answers to it yet",
+                                print_step(step)),
+                    "use a volume number, at=, label=, uuid=, a path or an entry id");
+    }
+  }
+
+  // A volume step behind a volume: what lies in it is a disk of its own.
+  void enter_volume_as_disk() {
+    if (!target_.volume) return;
+    const VolumeView outer = target_.volume_view();
+    enter(outer.address, outer.bytes);
+  }
+
+  void enter(const Address& address, const SourcePtr& bytes) {
+    if (target_.disks.size() > context_.budget.max_depth)
+      fail("disks lie in disks deeper than the budget allows");
+    target_.disks.push_back(open_disk(address, bytes, options_, context_));
+    target_.volume.reset();
+    target_.entry.reset();
+  }
+
+  template <typename Matches>
+  void take_volume(Matches matches, const Step& step) {
+    enter_file_as_disk();
+    enter_volume_as_disk();
+    std::vector<std::size_t> found;
+    for (std::size_t i = 0; i < disk().volumes.size(); ++i)
+      if (matches(disk().volumes[i])) found.push_back(i);
+    if (found.size() > 1) {
+      std::string list;
+      for (const std::size_t i : found) list += " " + disk().volumes[i].address.print();
+      throw Error(ErrorCode::usage, disk().address.print(), std::nullopt,
+                  fmt::format("{} volumes answer to \"{}\":{}", found.size(), print_step(step), list),
+                  "name one of them by its number");
+    }
+    if (found.empty()) fail(fmt::format("no volume answers to \"{}\"", print_step(step)));
+    target_.volume = found.front();
+  }
+
+  void take_place(const Step& step) {
+    enter_file_as_disk();
+    enter_volume_as_disk();
+    if (step.number >= disk().flat->size())
+      fail(fmt::format("byte {} lies past the end of the disk", step.number));
+    for (std::size_t i = 0; i < disk().volumes.size(); ++i)
+      if (disk().volumes[i].row.range.offset == step.number) {
+        target_.volume = i;
+        return;
+      }
+    VolumeRow row;
+    row.range = {step.number, disk().flat->size() - step.number};
+    disk().volumes.push_back(
+        view_volume(disk().address, std::move(row), disk().flat, step, options_, context_));
+    target_.volume = disk().volumes.size() - 1;
+  }
+
+  const FileSystem& file_system() {
+    enter_file_as_disk();
+    return file_system_here();
+  }
+
+  const FileSystem& file_system_here() {
+    need_volume();
+    const VolumeView& volume = target_.volume_view();
+    if (!volume.file_system)
+      throw Error(ErrorCode::cannot_read, volume.address.print(), std::nullopt,
+                  volume.recognised.empty()
+                      ? "no known file system begins here"
+                      : fmt::format("{}: recognised, not read yet", volume.recognised),
+                  "lantern survey shows what is there");
+    return *volume.file_system;
+  }
+
+  void take_path(const Step& step, bool last) {
+    const FileSystem& files = file_system();
+    target_.entry.reset();
+    if (step.components.empty()) return;
+    const std::vector<Entry> holders = files.find(step.components);
+    if (holders.empty())
+      throw Error(ErrorCode::not_found, target_.volume_view().address.print(), std::nullopt,
+                  fmt::format("there is no {}", print_step(step)), "lantern list shows what is there");
+    const bool clear = holders.size() == 1 || holders[0].state == EntryState::active;
+    if (!clear) {
+      std::string list;
+      for (const Entry& holder : holders)
+        list += " " + target_.volume_view().address.with(entry_step(holder.id)).print();
+      throw Error(ErrorCode::usage, target_.volume_view().address.print(), std::nullopt,
+                  fmt::format("{} deleted entries have the path {}:{}", holders.size(),
+                              print_step(step), list),
+                  "name one by its id");
+    }
+    target_.entry = holders[0];
+    need_file_unless(last);
+  }
+
+  void take_entry(const Step& step, bool last) {
+    const auto entry = file_system().entry(step.text);
+    if (!entry)
+      throw Error(ErrorCode::not_found, target_.volume_view().address.print(), std::nullopt,
+                  fmt::format("there is no entry @{}", step.text),
+                  "lantern list --json shows the ids");
+    target_.entry = *entry;
+    need_file_unless(last);
+  }
+
+  void need_file_unless(bool last) const {
+    if (!last && target_.entry->kind != EntryKind::file)
+      fail("a step follows a folder: write its path and the file's in one step");
+  }
+
+  SourcePtr open_entry() {
+    const FileSystem& files = *target_.volume_view().file_system;
+    const Entry& entry = *target_.entry;
+    std::vector<std::string> folder(entry.path.begin(), entry.path.end() - 1);
+    const FolderNeighbours neighbours(target_.volume_view().file_system, std::move(folder));
+    return whole_or_first_piece(entry.path.back(), files.open(entry).bytes, neighbours, context_);
+  }
+
+  // A step behind a file: the file is a disk.
+  void enter_file_as_disk() {
+    if (!target_.entry) return;
+    const bool active = target_.entry->state == EntryState::active;
+    const Address address = target_.volume_view().address.with(
+        active ? path_step(target_.entry->path) : entry_step(target_.entry->id));
+    enter(address, open_entry());
+  }
+
+  const OpenOptions& options_;
+  const Context& context_;
+  Target target_;
+};
+
+}  // namespace
+
+void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit) {
+  const FileSystem& files = *target.volume_view().file_system;
+  if (!target.entry) return files.walk(options, visit);
+  if (target.entry->kind == EntryKind::file) {
+    visit(*target.entry);
+    return;
+  }
+  options.under = target.entry->path;
+  if (target.entry->state != EntryState::active) options.deleted = true;
+  std::unordered_set<std::string> inside = {target.entry->id};
+  files.walk(options, [&](const Entry& entry) {
+    if (!inside.contains(entry.parent)) return WalkStep::skip_folder;
+    if (entry.kind == EntryKind::folder) inside.insert(entry.id);
+    return visit(entry);
+  });
+}
+
+DiskView open_first(const Address& address, const OpenOptions& options, const Context& context) {
+  Address first;
+  first.first = address.first;
+  if (first.first.starts_with("disk:"))
+    throw Error(ErrorCode::unsupported, first.first, std::nullopt,
+                "disks by lasting name are not read yet", "name the block device");
+  const Context own = context.at(first.first);
+  const SourcePtr file = open_file_source(first.first, own);
+  if (options.host)
+    for (const Holder& holder : options.host->holders(first.first))
+      if (holder.writing)
+        own.report(FindingCode::source_held, Severity::warning, {},
+                   fmt::format("held open for writing by {} (process {})",
+                               for_terminal(holder.name), holder.process),
+                   "it is read as it is now; what is read may not fit together");
+  const std::filesystem::path path(first.first);
+  const auto neighbours = host_neighbours(path.parent_path().string(), own);
+  return open_disk(first, whole_or_first_piece(path.filename().string(), file, *neighbours, own),
+                   options, context);
+}
+
+Target open_target(const Address& address, const OpenOptions& options, const Context& context) {
+  return Descent(address, options, context).take();
+}
+
+Target open_disk_target(const Address& address, const OpenOptions& options,
+                        const Context& context) {
+  Descent descent(address, options, context);
+  descent.enter_final_file();
+  return descent.take();
+}
+
+Target open_volume_target(const Address& address, const OpenOptions& options,
+                          const Context& context) {
+  Descent descent(address, options, context);
+  descent.need_file_system();
+  return descent.take();
+}
+
+}  // namespace lantern

@@ -1,0 +1,148 @@
+#include "recover/destination.h"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdio>
+#include <cstring>
+#include <filesystem>
+
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr const char* kUnfinished = ".lantern-unfinished";
+constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW;
+
+std::array<timespec, 2> times(std::int64_t modified_utc) {
+  timespec stamp{};
+  stamp.tv_sec = modified_utc;
+  return {stamp, stamp};
+}
+
+}  // namespace
+
+OpenFile& OpenFile::operator=(OpenFile&& other) noexcept {
+  if (this != &other) {
+    if (number_ >= 0) ::close(number_);
+    number_ = other.number_;
+    other.number_ = -1;
+  }
+  return *this;
+}
+
+OpenFile::~OpenFile() {
+  if (number_ >= 0) ::close(number_);
+}
+
+Destination::Destination(std::string path) : path_(std::move(path)) {
+  std::error_code error;
+  std::filesystem::create_directories(path_, error);
+  // The user's own path may be a link; what is below it may not.
+  root_ = OpenFile(::open(path_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (!root_.good()) fail("cannot be made or opened", errno);
+}
+
+void Destination::fail(const std::string& what, int error) const {
+  const bool full = error == ENOSPC || error == EDQUOT;
+  throw Error(full ? ErrorCode::stopped : ErrorCode::cannot_write, path_, std::nullopt,
+              what + ": " + std::strerror(error),
+              full ? "make room and run the same command again to go on"
+                   : "choose another destination");
+}
+
+void Destination::begin() {
+  ::unlinkat(root_.get(), kUnfinished, 0);
+  unfinished_ = OpenFile(::openat(root_.get(), kUnfinished,
+                                  O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0644));
+  if (!unfinished_.good()) fail("a file cannot be made", errno);
+}
+
+void Destination::write(std::uint64_t offset, std::span<const std::byte> bytes) {
+  while (!bytes.empty()) {
+    const ssize_t done =
+        ::pwrite(unfinished_.get(), bytes.data(), bytes.size(), static_cast<off_t>(offset));
+    if (done < 0 && errno == EINTR) continue;
+    if (done < 0) fail("a file cannot be written", errno);
+    offset += static_cast<std::uint64_t>(done);
+    bytes = bytes.subspan(static_cast<std::size_t>(done));
+  }
+}
+
+bool Destination::finish(const std::vector<std::string>& folders, const std::string& name,
+                         std::uint64_t length, std::optional<std::int64_t> modified_utc) {
+  const OpenFile& parent = folder(folders);
+  if (::ftruncate(unfinished_.get(), static_cast<off_t>(length)) != 0)
+    fail("a file cannot be given its length", errno);
+  if (modified_utc) ::futimens(unfinished_.get(), times(*modified_utc).data());
+  unfinished_ = OpenFile();
+  if (::renameat2(root_.get(), kUnfinished, parent.get(), name.c_str(), RENAME_NOREPLACE) == 0)
+    return true;
+  if (errno == EEXIST) return false;
+  // Not every file system can rename without replacing: a link fails just so when the name is taken.
+  if (errno == EINVAL || errno == ENOSYS) {
+    if (::linkat(root_.get(), kUnfinished, parent.get(), name.c_str(), 0) == 0) {
+      ::unlinkat(root_.get(), kUnfinished, 0);
+      return true;
+    }
+    if (errno == EEXIST) return false;
+    if (!taken(folders, name) &&
+        ::renameat(root_.get(), kUnfinished, parent.get(), name.c_str()) == 0)
+      return true;
+  }
+  fail("a file cannot be given its name", errno);
+}
+
+void Destination::abandon() {
+  unfinished_ = OpenFile();
+  ::unlinkat(root_.get(), kUnfinished, 0);
+}
+
+const OpenFile& Destination::folder(const std::vector<std::string>& folders) {
+  if (folders.empty()) return root_;
+  if (last_folder_.good() && folders == last_folders_) return last_folder_;
+  OpenFile at(::openat(root_.get(), ".", kFolderFlags));
+  for (const std::string& name : folders) {
+    if (::mkdirat(at.get(), name.c_str(), 0755) != 0 && errno != EEXIST)
+      fail("the folder \"" + name + "\" cannot be made", errno);
+    // A link or file of that name must not lead out of the destination.
+    at = OpenFile(::openat(at.get(), name.c_str(), kFolderFlags));
+    if (!at.good()) fail("the folder \"" + name + "\" cannot be entered", errno);
+  }
+  last_folders_ = folders;
+  last_folder_ = std::move(at);
+  return last_folder_;
+}
+
+void Destination::make_folders(const std::vector<std::string>& folders) { folder(folders); }
+
+void Destination::set_folder_time(const std::vector<std::string>& folders,
+                                  std::int64_t modified_utc) {
+  ::futimens(folder(folders).get(), times(modified_utc).data());
+}
+
+bool Destination::taken(const std::vector<std::string>& folders, const std::string& name) {
+  struct stat facts {};
+  return ::fstatat(folder(folders).get(), name.c_str(), &facts, AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+std::optional<std::uint64_t> Destination::file_size(const std::string& relative) const {
+  struct stat facts {};
+  if (::fstatat(root_.get(), relative.c_str(), &facts, AT_SYMLINK_NOFOLLOW) != 0 ||
+      !S_ISREG(facts.st_mode))
+    return std::nullopt;
+  return static_cast<std::uint64_t>(facts.st_size);
+}
+
+std::uint64_t Destination::free_bytes() const {
+  struct statvfs facts {};
+  if (::fstatvfs(root_.get(), &facts) != 0) return 0;
+  return static_cast<std::uint64_t>(facts.f_bavail) * facts.f_frsize;
+}
+
+}  // namespace lantern

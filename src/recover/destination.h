@@ -1,0 +1,61 @@
+// Destination: the folder files are written to. Nothing is written outside it, whatever the names say,
+// and nothing that is there is replaced.
+// Thread-safety: belongs to one thread.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace lantern {
+
+class OpenFile {
+ public:
+  explicit OpenFile(int number = -1) : number_(number) {}
+  OpenFile(OpenFile&& other) noexcept : number_(other.number_) { other.number_ = -1; }
+  OpenFile& operator=(OpenFile&& other) noexcept;
+  OpenFile(const OpenFile&) = delete;
+  OpenFile& operator=(const OpenFile&) = delete;
+  ~OpenFile();
+  int get() const { return number_; }
+  bool good() const { return number_ >= 0; }
+
+ private:
+  int number_;
+};
+
+class Destination {
+ public:
+  // Makes the folder and those above it. Throws Error{cannot_write}.
+  explicit Destination(std::string path);
+
+  // A file under a passing name. Throws Error{cannot_write, stopped (no room)}.
+  void begin();
+  void write(std::uint64_t offset, std::span<const std::byte> bytes);
+  // Sets length and time and gives it its name, below `folders`; `name` must be free, else false.
+  bool finish(const std::vector<std::string>& folders, const std::string& name, std::uint64_t length,
+              std::optional<std::int64_t> modified_utc);
+  void abandon();
+
+  void make_folders(const std::vector<std::string>& folders);
+  void set_folder_time(const std::vector<std::string>& folders, std::int64_t modified_utc);
+
+  bool taken(const std::vector<std::string>& folders, const std::string& name);
+  // Size of the regular file at this relative path.
+  std::optional<std::uint64_t> file_size(const std::string& relative) const;
+  std::uint64_t free_bytes() const;
+
+ private:
+  const OpenFile& folder(const std::vector<std::string>& folders);
+  [[noreturn]] void fail(const std::string& what, int error) const;
+
+  std::string path_;
+  OpenFile root_;
+  OpenFile unfinished_;
+  std::vector<std::string> last_folders_;  // the folder opened last, kept for the next file
+  OpenFile last_folder_;
+};
+
+}  // namespace lantern

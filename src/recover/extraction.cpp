@@ -1,0 +1,348 @@
+#include "lantern/extraction.h"
+
+#include <fmt/format.h>
+#include <fnmatch.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <sstream>
+
+#include "base/bytes.h"
+#include "base/sha256.h"
+#include "lantern/error.h"
+#include "lantern/identity.h"
+#include "lantern/json.h"
+#include "lantern/text.h"
+#include "recover/destination.h"
+#include "recover/manifest.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kPieceBytes = 1 << 20;
+constexpr std::size_t kLongestName = 255;
+
+// Where an entry goes: its folders below the destination, and its name, all made safe.
+struct Place {
+  std::vector<std::string> folders;
+  std::string name;
+
+  std::string relative() const {
+    std::string path;
+    for (const std::string& folder : folders) path += folder + "/";
+    return path + name;
+  }
+};
+
+Place place_of(const Entry& entry, bool whole) {
+  Place place;
+  if (!whole)
+    place.folders.emplace_back("partial");
+  else if (entry.state != EntryState::active)
+    place.folders.emplace_back("deleted");
+  for (const std::string& name : entry.path) place.folders.push_back(safe_file_name(name));
+  place.name = place.folders.back();
+  place.folders.pop_back();
+  return place;
+}
+
+// "log (@1049600).txt": two entries of one path are both kept.
+std::string name_with_id(const std::string& name, const std::string& id, unsigned attempt) {
+  std::string tag = fmt::format(" (@{})", id);
+  if (attempt > 1) tag = fmt::format(" (@{}, {})", id, attempt);
+  const std::size_t dot = name.rfind('.');
+  const bool has_ending = dot != std::string::npos && dot > 0 && name.size() - dot <= 16;
+  const std::string stem = has_ending ? name.substr(0, dot) : name;
+  const std::string ending = has_ending ? name.substr(dot) : std::string();
+  std::string kept = stem;
+  while (kept.size() + tag.size() + ending.size() > kLongestName) {
+    kept.pop_back();
+    while (!kept.empty() && (static_cast<unsigned char>(kept.back()) & 0xC0) == 0x80) kept.pop_back();
+  }
+  return safe_file_name(kept + tag + ending);
+}
+
+void add_range(std::vector<Range>& ranges, const Range& range) {
+  if (!ranges.empty() && range.offset <= ranges.back().end())
+    ranges.back().length = std::max(ranges.back().end(), range.end()) - ranges.back().offset;
+  else
+    ranges.push_back(range);
+}
+
+std::uint64_t total(const std::vector<Range>& ranges) {
+  std::uint64_t sum = 0;
+  for (const Range& range : ranges) sum += range.length;
+  return sum;
+}
+
+// What the copy of one file found.
+struct Copied {
+  std::string sha256;
+  std::vector<Range> lost;
+};
+
+}  // namespace
+
+bool matches_any(const std::vector<std::string>& patterns, const std::vector<std::string>& path) {
+  if (patterns.empty()) return true;
+  std::string whole;
+  for (const std::string& name : path) whole += "/" + name;
+  return std::any_of(patterns.begin(), patterns.end(), [&](const std::string& pattern) {
+    const bool of_path = pattern.find('/') != std::string::npos;
+    const std::string anchored =
+        of_path && !pattern.starts_with('/') && !pattern.starts_with('*') ? "/" + pattern : pattern;
+    return ::fnmatch(anchored.c_str(), of_path ? whole.c_str() : path.back().c_str(),
+                     FNM_CASEFOLD) == 0;
+  });
+}
+
+class Extraction::Job {
+ public:
+  Job(const Target& target, std::string destination, ExtractOptions options, const Host& host,
+      const Context& context)
+      : target_(target), destination_path_(std::move(destination)), options_(std::move(options)),
+        context_(context), files_(*target.volume_view().file_system) {
+    while (destination_path_.size() > 1 && destination_path_.ends_with('/'))
+      destination_path_.pop_back();
+    if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
+    const std::string& source = target.disks.front().address.first;
+    const std::string unsafe = why_destination_is_unsafe(host, source, destination_path_);
+    if (!unsafe.empty())
+      throw Error(ErrorCode::refused, destination_path_, std::nullopt,
+                  "cannot be the destination: " + unsafe, "choose a folder on another disk");
+    const std::string manifest_folder = parent_of(options_.manifest);
+    const std::string unsafe_manifest = why_destination_is_unsafe(host, source, manifest_folder);
+    if (!unsafe_manifest.empty())
+      throw Error(ErrorCode::refused, options_.manifest, std::nullopt,
+                  "cannot hold the manifest: " + unsafe_manifest, "choose a place on another disk");
+  }
+
+  ExtractEstimate estimate() {
+    ExtractEstimate sum;
+    std::error_code error;
+    for_each_entry([&](const Entry& entry) {
+      if (entry.kind == EntryKind::folder) {
+        ++sum.folders;
+        return;
+      }
+      ++sum.files;
+      sum.bytes += entry.size_bytes;
+      const bool whole = entry.intact.value_or(0) == 1;
+      if (!whole) ++sum.not_whole;
+      const std::string place = destination_path_ + "/" + place_of(entry, whole).relative();
+      if (std::filesystem::exists(std::filesystem::symlink_status(place, error))) ++sum.clashes;
+    });
+    std::filesystem::path at = std::filesystem::absolute(destination_path_, error);
+    while (!std::filesystem::exists(at, error) && at.has_parent_path() && at != at.parent_path())
+      at = at.parent_path();
+    sum.free_bytes = std::filesystem::space(at, error).available;
+    return sum;
+  }
+
+  ExtractSummary run() {
+    Destination destination(destination_path_);
+    Manifest manifest(options_.manifest, job_line());
+    summary_ = {};
+    summary_.manifest = manifest.path();
+    try {
+      if (context_.progress) total_bytes_ = estimate().bytes;
+      for_each_entry([&](const Entry& entry) { take(entry, destination, manifest); });
+      for (const auto& [folders, time] : folder_times_) destination.set_folder_time(folders, time);
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::stopped) throw;
+      destination.abandon();
+      summary_.stopped = true;
+      stopped_by_ = error.what();
+    }
+    summary_.manifest_sha256 = manifest.finish(context_, !summary_.stopped && summary_.failed == 0);
+    if (summary_.stopped && !(context_.cancel && context_.cancel->load()))
+      throw Error(ErrorCode::stopped, {}, std::nullopt, stopped_by_);
+    return summary_;
+  }
+
+ private:
+  static std::string parent_of(const std::string& path) {
+    const std::string parent = std::filesystem::path(path).parent_path().string();
+    return parent.empty() ? "." : parent;
+  }
+
+  // Names the job, so that a run only goes on with its own.
+  std::string job_line() const {
+    std::ostringstream text;
+    JsonWriter json(text, true);
+    json.begin_object().key("source").value(target_.disks.front().address.print());
+    json.key("source_bytes").value(target_.disks.front().file->size());
+    json.key("volume").value(target_.volume_view().address.print());
+    json.key("source_samples_sha256").value(identify(*target_.disks.front().file).samples_sha256);
+    json.end_object();
+    return text.str();
+  }
+
+  bool wanted(const Entry& entry) const {
+    if (!options_.ids.empty() &&
+        std::find(options_.ids.begin(), options_.ids.end(), entry.id) == options_.ids.end())
+      return false;
+    // A folder is made when something in it is written; by itself only when everything is asked for.
+    if (entry.kind == EntryKind::folder)
+      return options_.patterns.empty() && options_.ids.empty();
+    return matches_any(options_.patterns, entry.path);
+  }
+
+  void for_each_entry(const std::function<void(const Entry&)>& use) {
+    const auto visit = [&](const Entry& entry) {
+      context_.check_cancelled();
+      if (wanted(entry)) use(entry);
+      return WalkStep::go_on;
+    };
+    WalkOptions walk;
+    walk.active = options_.active;
+    walk.deleted = options_.deleted || !options_.ids.empty();
+    walk_target(target_, walk, visit);
+  }
+
+  void take(const Entry& entry, Destination& destination, Manifest& manifest) {
+    if (entry.kind == EntryKind::folder) return take_folder(entry, destination);
+    if (const auto done = manifest.done(entry.id)) {
+      const bool there = done->written.empty() || destination.file_size(done->written) == done->size_bytes;
+      if (there) {
+        ++summary_.already_there;
+        copied_bytes_ += entry.size_bytes;
+        return;
+      }
+    }
+    try {
+      take_file(entry, destination, manifest);
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::cannot_write) throw;
+      destination.abandon();
+      ManifestRow row = row_for(entry);
+      row.failed = error.what();
+      manifest.add(row);
+      ++summary_.failed;
+    }
+  }
+
+  void take_folder(const Entry& entry, Destination& destination) {
+    // An active folder is made with all above it; a deleted one only when a file needs it.
+    if (entry.state != EntryState::active) return;
+    Place place = place_of(entry, true);
+    place.folders.push_back(place.name);
+    try {
+      destination.make_folders(place.folders);
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::cannot_write) throw;
+      ++summary_.failed;
+      return;
+    }
+    if (entry.modified) folder_times_.emplace_back(place.folders, utc(*entry.modified));
+  }
+
+  ManifestRow row_for(const Entry& entry) const {
+    ManifestRow row;
+    row.entry = &entry;
+    row.volume = target_.volume_view().address.print();
+    row.volume_number = target_.volume_view().row.number;
+    row.size_bytes = entry.size_bytes;
+    row.intact = entry.intact;
+    return row;
+  }
+
+  void take_file(const Entry& entry, Destination& destination, Manifest& manifest) {
+    const Content content = files_.open(entry);
+    ManifestRow row = row_for(entry);
+    row.lost = content.lost;
+    row.doubtful = content.doubtful;
+    if (entry.size_bytes > 0 && total(content.lost) >= entry.size_bytes) {
+      row.partial = true;
+      manifest.add(row);
+      ++summary_.nothing_left;
+      return;
+    }
+    destination.begin();
+    Copied copied = copy(entry, content, destination);
+    row.lost = std::move(copied.lost);
+    row.sha256 = std::move(copied.sha256);
+    // Bytes that could not be read after all take their share away.
+    const std::uint64_t newly_lost = total(row.lost) - std::min(total(row.lost), total(content.lost));
+    if (row.intact && newly_lost > 0)
+      row.intact = std::max(0.0, *row.intact - static_cast<double>(newly_lost) /
+                                                   static_cast<double>(entry.size_bytes));
+    row.partial = row.intact.value_or(0) != 1;
+
+    Place place = place_of(entry, !row.partial);
+    const std::string plain_name = place.name;
+    std::optional<std::int64_t> time;
+    if (entry.modified) time = utc(*entry.modified);
+    for (unsigned attempt = 0;; ++attempt) {
+      if (attempt > 0) place.name = name_with_id(plain_name, entry.id, attempt);
+      if (destination.taken(place.folders, place.name)) continue;
+      row.written = place.relative();
+      // The line first: after a kill a line without its file is done again, but never a file twice.
+      manifest.add(row);
+      if (destination.finish(place.folders, place.name, entry.size_bytes, time)) break;
+      destination.begin();
+      copy(entry, content, destination);
+    }
+    ++summary_.files;
+    summary_.bytes += entry.size_bytes;
+    if (entry.state != EntryState::active) ++summary_.deleted;
+    if (row.partial) ++summary_.partial;
+  }
+
+  Copied copy(const Entry& entry, const Content& content, Destination& destination) {
+    Copied copied;
+    Sha256 hash;
+    piece_.resize(kPieceBytes);
+    std::vector<Range> lost;
+    for (std::uint64_t at = 0; at < entry.size_bytes;) {
+      context_.check_cancelled();
+      const auto want =
+          static_cast<std::size_t>(std::min<std::uint64_t>(piece_.size(), entry.size_bytes - at));
+      const auto bytes = std::span(piece_).first(want);
+      const ReadResult got = content.bytes->read(at, bytes);
+      if (got.length < want) {
+        std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(got.length), bytes.end(), std::byte{0});
+        add_range(lost, {at + got.length, want - got.length});
+      }
+      for (const Range& range : got.unreadable) add_range(lost, range);
+      if (options_.hash) hash.add(bytes);
+      // Zeros are left as holes.
+      if (!all_zero(bytes)) destination.write(at, bytes);
+      at += want;
+      copied_bytes_ += want;
+      if (context_.progress)
+        context_.progress->update(copied_bytes_, total_bytes_, entry.path.back());
+    }
+    if (options_.hash) copied.sha256 = hash.finish_hex();
+    copied.lost = std::move(lost);
+    return copied;
+  }
+
+  std::int64_t utc(const Timestamp& time) const {
+    return time.local && options_.local_to_utc ? options_.local_to_utc(time.seconds) : time.seconds;
+  }
+
+  const Target& target_;
+  std::string destination_path_;
+  ExtractOptions options_;
+  Context context_;
+  const FileSystem& files_;
+  ExtractSummary summary_;
+  std::string stopped_by_;
+  std::uint64_t copied_bytes_ = 0;
+  std::uint64_t total_bytes_ = 0;
+  std::vector<std::byte> piece_;
+  std::vector<std::pair<std::vector<std::string>, std::int64_t>> folder_times_;
+};
+
+Extraction::Extraction(const Target& target, std::string destination, ExtractOptions options,
+                       const Host& host, const Context& context)
+    : job_(std::make_unique<Job>(target, std::move(destination), std::move(options), host, context)) {}
+
+Extraction::~Extraction() = default;
+
+ExtractEstimate Extraction::estimate() { return job_->estimate(); }
+
+ExtractSummary Extraction::run() { return job_->run(); }
+
+}  // namespace lantern

@@ -1,0 +1,76 @@
+// Manifest: what an extraction wrote, entry by entry, and the proof of it.
+//
+// While an extraction runs it is JSON lines in NAME.part: a first line that says whose it is, then one
+// line an entry, written before the file gets its name; the last line of an id counts. At the end the
+// document NAME is made from it. docs/json/manifest.md has every key.
+// Thread-safety: belongs to one thread.
+#pragma once
+
+#include <cstdint>
+#include <fstream>
+#include <optional>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "lantern/context.h"
+#include "lantern/file_system.h"
+#include "recover/destination.h"
+
+namespace lantern {
+
+struct ManifestRow {
+  const Entry* entry = nullptr;
+  std::string volume;
+  std::uint64_t volume_number = 0;
+  std::uint64_t size_bytes = 0;
+  std::string sha256;  // empty: none
+  std::optional<double> intact;
+  bool partial = false;
+  std::vector<Range> lost;
+  std::vector<Range> doubtful;
+  std::string written;  // relative to the destination; empty: nothing was
+  std::string failed;   // why nothing was written, or empty
+};
+
+class Manifest {
+ public:
+  struct Done {
+    std::string written;
+    std::uint64_t size_bytes = 0;
+    bool failed = false;
+  };
+
+  // Takes up a part file, or a finished document, of the same `job` (a line of JSON that names the
+  // source and volume). Throws Error{refused} when one of another job is in the way.
+  Manifest(std::string path, std::string job);
+
+  // What an earlier run wrote of this entry.
+  std::optional<Done> done(const std::string& id) const;
+  void add(const ManifestRow& row);
+  // Makes the document; `complete` says whether all was done. A stopped run keeps its part file.
+  // Returns the document's SHA-256.
+  std::string finish(const Context& context, bool complete);
+
+  const std::string& path() const { return path_; }
+
+ private:
+  void take_up(std::istream& lines);
+  void take_up_document();
+  void remember(const std::string& line);
+  void put(const std::string& line);
+  [[noreturn]] void refuse() const;
+
+  std::string path_;
+  std::string part_path_;
+  std::string job_;
+  OpenFile part_;
+  std::uint64_t rows_ = 0;
+  struct Kept {
+    Done done;
+    std::uint64_t row = 0;  // of the part file
+  };
+  std::unordered_map<std::string, Kept> kept_;  // by entry id
+};
+
+}  // namespace lantern

@@ -1,0 +1,36 @@
+#include "lantern/byte_source.h"
+
+#include <algorithm>
+
+namespace lantern {
+
+ReadResult ByteSource::read(std::uint64_t offset, std::span<std::byte> out) const {
+  ReadResult result;
+  const std::uint64_t whole = size();
+  if (offset >= whole || out.empty()) return result;
+  result.length = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), whole - offset));
+  do_read(offset, out.first(result.length), result.unreadable);
+  return result;
+}
+
+void ByteSource::extents(Range range, const ExtentVisitor& visit) const {
+  const Range inside = intersect(range, {0, size()});
+  if (!inside.empty()) do_extents(inside, visit);
+}
+
+std::optional<std::span<const std::byte>> ByteSource::view(Range) const { return std::nullopt; }
+
+bool ByteSource::do_extents(Range range, const ExtentVisitor& visit) const {
+  return visit({ExtentKind::direct, range, nullptr, range.offset, {}});
+}
+
+bool known_zero(const ByteSource& source, Range range) {
+  bool zero = true;
+  source.extents(range, [&](const Extent& extent) {
+    zero = extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated;
+    return zero;
+  });
+  return zero;
+}
+
+}  // namespace lantern

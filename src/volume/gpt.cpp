@@ -1,0 +1,253 @@
+#include "volume/gpt.h"
+
+#include <fmt/format.h>
+#include <libdeflate.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+#include "base/guid.h"
+#include "lantern/text.h"
+#include "volume/mbr.h"
+#include "volume/partition_types.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::string_view kSignature = "EFI PART";
+constexpr std::uint32_t kLeastHeader = 92;
+constexpr std::uint32_t kLeastEntry = 128;
+constexpr std::uint64_t kLegacyBoot = 1u << 2;
+
+struct Header {
+  std::uint64_t own_lba = 0;
+  std::uint64_t other_lba = 0;
+  std::string disk_guid;
+  std::uint64_t entries_lba = 0;
+  std::uint32_t entry_count = 0;
+  std::uint32_t entry_bytes = 0;
+  std::uint32_t entries_crc = 0;
+};
+
+// One of the two copies, and how much of it can be trusted.
+struct Copy {
+  std::string_view name;  // "primary" or "backup"
+  Range header_place;
+  std::optional<Header> header;  // present: it can be used
+  Bytes entries;                 // empty: not readable
+  bool entries_good = false;     // their checksum matches
+  std::string wrong;             // what is wrong with the header, or empty
+  bool signature = false;
+};
+
+std::uint32_t crc(ByteView bytes) {
+  return libdeflate_crc32(0, bytes.data(), bytes.size());
+}
+
+std::string utf16_name(ByteView bytes) {
+  std::vector<char16_t> units;
+  for (std::size_t i = 0; i + 1 < bytes.size(); i += 2) {
+    const char16_t unit = le16(bytes, i);
+    if (unit == 0) break;
+    units.push_back(unit);
+  }
+  return utf16_to_bytes(units);
+}
+
+class GptReader {
+ public:
+  GptReader(const SourcePtr& disk, std::uint32_t sector_size, const Context& context)
+      : disk_(disk), sector_size_(sector_size), context_(context) {}
+
+  std::optional<VolumeTable> read() {
+    if (disk_->size() < 3ull * sector_size_) return std::nullopt;
+    const std::uint64_t last_lba = disk_->size() / sector_size_ - 1;
+    Copy primary = read_copy("primary", 1);
+    Copy backup = read_copy("backup", last_lba);
+    // A disk made larger, or an image cut short, has its backup elsewhere: the primary says where.
+    if (!backup.signature && primary.header && primary.header->other_lba != last_lba) {
+      context_.report(FindingCode::gpt_disk_size, Severity::warning,
+                      {last_lba * sector_size_, sector_size_},
+                      primary.header->other_lba > last_lba
+                          ? fmt::format("the table was made for a disk of {} sectors, this has {}",
+                                        primary.header->other_lba + 1, last_lba + 1)
+                          : "the backup header is not in the last sector: the disk was made larger",
+                      "the primary copy is used");
+      if (primary.header->other_lba < last_lba && primary.header->other_lba > 1)
+        backup = read_copy("backup", primary.header->other_lba);
+    }
+    if (!primary.signature && !backup.signature) return std::nullopt;
+    report_hurt(primary, backup, FindingCode::gpt_primary_header, FindingCode::gpt_primary_entries);
+    report_hurt(backup, primary, FindingCode::gpt_backup_header, FindingCode::gpt_backup_entries);
+
+    const Copy* used = choose(primary, backup);
+    if (used == nullptr) return std::nullopt;
+    if (primary.entries_good && backup.entries_good && primary.entries != backup.entries)
+      context_.report(FindingCode::gpt_copies_differ, Severity::warning, backup.header_place,
+                      "both copies of the table are sound and say different things",
+                      "the primary copy is used");
+    if (!has_protective_entry(disk_))
+      context_.report(FindingCode::gpt_no_protective, Severity::warning, {0, 512},
+                      "sector 0 has no protective entry for the GPT", "the GPT is used");
+    return table_of(*used);
+  }
+
+ private:
+  Copy read_copy(std::string_view name, std::uint64_t lba) {
+    Copy copy;
+    copy.name = name;
+    copy.header_place = {lba * sector_size_, kLeastHeader};
+    Bytes sector(sector_size_);
+    if (disk_->read(lba * sector_size_, sector).length < sector.size()) return copy;
+    copy.signature = has_text(sector, 0, kSignature);
+    if (!copy.signature) {
+      copy.wrong = "has no signature";
+      return copy;
+    }
+    const std::uint32_t header_bytes = le32(sector, 12);
+    if (header_bytes < kLeastHeader || header_bytes > sector_size_) {
+      copy.wrong = fmt::format("says it is {} bytes long", header_bytes);
+      return copy;
+    }
+    Bytes checked(sector.begin(), sector.begin() + header_bytes);
+    std::fill_n(checked.begin() + 16, 4, std::byte{0});
+    if (crc(checked) != le32(sector, 16)) {
+      copy.wrong = "has a wrong checksum";
+      return copy;
+    }
+    Header header{le64(sector, 24), le64(sector, 32), guid_text(sector, 56), le64(sector, 72),
+                  le32(sector, 80), le32(sector, 84), le32(sector, 88)};
+    if (header.own_lba != lba) {
+      copy.wrong = fmt::format("says it stands in sector {}", header.own_lba);
+      return copy;
+    }
+    const std::uint64_t entries_bytes = std::uint64_t{header.entry_count} * header.entry_bytes;
+    if (header.entry_bytes < kLeastEntry || !is_power_of_two(header.entry_bytes) ||
+        entries_bytes > context_.budget.max_structure_bytes) {
+      copy.wrong = fmt::format("says it has {} entries of {} bytes", header.entry_count,
+                               header.entry_bytes);
+      return copy;
+    }
+    copy.header = header;
+    read_entries(copy, static_cast<std::size_t>(entries_bytes));
+    return copy;
+  }
+
+  void read_entries(Copy& copy, std::size_t bytes) {
+    const auto offset = checked_mul(copy.header->entries_lba, sector_size_);
+    if (!offset || *offset > disk_->size() || bytes > disk_->size() - *offset) return;
+    copy.entries.resize(bytes);
+    disk_->read(*offset, copy.entries);
+    copy.entries_good = crc(copy.entries) == copy.header->entries_crc;
+  }
+
+  void report_hurt(const Copy& copy, const Copy& other, FindingCode header_code,
+                   FindingCode entries_code) {
+    const std::string instead = other.entries_good
+                                    ? fmt::format("the {} copy is used", other.name)
+                                    : "what can be read of it is used";
+    if (!copy.header)
+      context_.report(header_code, Severity::damage, copy.header_place,
+                      fmt::format("the {} GPT header {}", copy.name, copy.wrong), instead);
+    else if (!copy.entries_good)
+      context_.report(entries_code, Severity::damage,
+                      {saturating_offset(copy.header->entries_lba), copy.entries.size()},
+                      fmt::format("the entries of the {} GPT {}", copy.name,
+                                  copy.entries.empty() ? "lie outside the disk"
+                                                       : "have a wrong checksum"),
+                      instead);
+  }
+
+  std::uint64_t saturating_offset(std::uint64_t lba) const {
+    return checked_mul(lba, sector_size_).value_or(disk_->size());
+  }
+
+  // The primary when it is sound; else the backup; else whichever has entries at all.
+  static const Copy* choose(const Copy& primary, const Copy& backup) {
+    for (const Copy* copy : {&primary, &backup})
+      if (copy->entries_good) return copy;
+    for (const Copy* copy : {&primary, &backup})
+      if (!copy->entries.empty()) return copy;
+    return nullptr;
+  }
+
+  VolumeTable table_of(const Copy& copy) {
+    VolumeTable table;
+    table.scheme = VolumeTable::Scheme::gpt;
+    table.sector_size = sector_size_;
+    table.id = copy.header->disk_guid;
+    const std::uint32_t step = copy.header->entry_bytes;
+    for (std::uint32_t i = 0; i < copy.header->entry_count; ++i) {
+      const ByteView entry = slice(copy.entries, std::size_t{i} * step, kLeastEntry);
+      if (all_zero(entry.first(16))) continue;
+      const std::uint64_t first = le64(entry, 32);
+      const std::uint64_t last = le64(entry, 40);
+      const auto offset = checked_mul(first, sector_size_);
+      const auto length =
+          last >= first ? checked_mul(last - first + 1, sector_size_) : std::nullopt;
+      if (!offset || !length || last - first == ~std::uint64_t{0} || *offset >= disk_->size()) {
+        context_.report(FindingCode::gpt_past_end, Severity::damage,
+                        {saturating_offset(copy.header->entries_lba) + std::uint64_t{i} * step,
+                         step},
+                        fmt::format("entry {} runs from sector {} to {}: not on this disk", i + 1,
+                                    first, last),
+                        "the entry is left out");
+        continue;
+      }
+      const std::string type_guid = guid_text(entry, 0);
+      const PartitionType type = gpt_type(type_guid);
+      VolumeRow row;
+      row.number = i + 1;
+      row.range = {*offset, *length};
+      row.type = type.words;
+      row.type_code = type_guid;
+      row.name = utf16_name(slice(entry, 56, 72));
+      row.uuid = guid_text(entry, 16);
+      row.active = (le64(entry, 48) & kLegacyBoot) != 0;
+      row.system = type.system;
+      if (row.range.end() > disk_->size())
+        context_.report(FindingCode::gpt_past_end, Severity::warning, row.range,
+                        fmt::format("volume {} ends {} bytes past the end of the disk", row.number,
+                                    row.range.end() - disk_->size()),
+                        "what lies on the disk is read; the rest counts as lost");
+      table.rows.push_back(std::move(row));
+    }
+    report_overlaps(table);
+    return table;
+  }
+
+  // Sorted by start, so that a table of thousands of entries is no quadratic work.
+  void report_overlaps(const VolumeTable& table) {
+    std::vector<const VolumeRow*> rows;
+    for (const VolumeRow& row : table.rows) rows.push_back(&row);
+    std::sort(rows.begin(), rows.end(), [](const VolumeRow* a, const VolumeRow* b) {
+      return a->range.offset < b->range.offset;
+    });
+    const VolumeRow* farthest = nullptr;
+    for (const VolumeRow* row : rows) {
+      if (farthest != nullptr) {
+        const Range both = intersect(farthest->range, row->range);
+        if (!both.empty())
+          context_.report(FindingCode::gpt_overlap, Severity::warning, both,
+                          fmt::format("volumes {} and {} overlap", farthest->number, row->number),
+                          "both are read as the table has them");
+      }
+      if (farthest == nullptr || row->range.end() > farthest->range.end()) farthest = row;
+    }
+  }
+
+  SourcePtr disk_;
+  std::uint32_t sector_size_;
+  const Context& context_;
+};
+
+}  // namespace
+
+std::optional<VolumeTable> read_gpt(const SourcePtr& disk, std::uint32_t sector_size,
+                                    const Context& context) {
+  return GptReader(disk, sector_size, context).read();
+}
+
+}  // namespace lantern
