@@ -60,7 +60,7 @@ bool matches_any(const std::vector<std::string>& patterns, const std::vector<std
 class Extraction {
  public:
   // Throws Error{refused} when the destination lies on the source.
-  Extraction(const Target& target, std::string destination, ExtractOptions options,
+  Extraction(Target target, std::string destination, ExtractOptions options,
              const Host& host, const Context& context);
   ~Extraction();
 

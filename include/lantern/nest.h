@@ -64,6 +64,10 @@ struct Target {
   const VolumeView& volume_view() const { return disks.back().volumes.at(*volume); }
 };
 
+// Opens bytes as a disk: container, table, volumes and file systems. `address`: what it is called.
+DiskView open_disk(const SourcePtr& bytes, const Address& address, const OpenOptions& options,
+                   const Context& context);
+
 // Opens FIRST as a disk: container, table, volumes and file systems.
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context);
 

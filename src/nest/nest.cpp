@@ -76,46 +76,6 @@ bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
   });
 }
 
-DiskView open_disk(const Address& address, const SourcePtr& file, const OpenOptions& options,
-                   const Context& context) {
-  const Context own = context.at(address.print());
-  if (file->size() == 0)
-    throw Error(ErrorCode::cannot_open, own.address, std::nullopt, "is empty: there is nothing to read",
-                "check that the copy was complete");
-  const Container container = open_container(file, own);
-  DiskView disk;
-  disk.address = address;
-  disk.file = file;
-  disk.flat = container.flat;
-  disk.format = container.format;
-  disk.variant = container.variant;
-  disk.id = container.id;
-  disk.stored_bytes = container.stored_bytes;
-
-  Context table_findings = own;
-  table_findings.findings = std::make_shared<FindingSink>();
-  disk.table = read_volume_table(disk.flat, options.sector_size, table_findings);
-  if (whole_disk_is_a_volume(disk, options, own))
-    disk.table = VolumeTable{};
-  else
-    for (Finding& finding : table_findings.findings->all()) own.findings->add(std::move(finding));
-
-  std::vector<VolumeRow> rows = disk.table.rows;
-  if (disk.table.scheme == VolumeTable::Scheme::none) {
-    VolumeRow whole;
-    whole.number = 1;
-    whole.range = {0, disk.flat->size()};
-    rows.push_back(std::move(whole));
-  }
-  for (VolumeRow& row : rows) {
-    own.check_cancelled();
-    const std::uint64_t number = row.number;
-    disk.volumes.push_back(
-        view_volume(address, std::move(row), disk.flat, volume_step(number), options, own));
-  }
-  return disk;
-}
-
 SourcePtr whole_or_first_piece(std::string_view name, SourcePtr file, const Neighbours& neighbours,
                                const Context& context) {
   const auto joined = open_split_image(name, file, neighbours, context);
@@ -225,7 +185,7 @@ class Descent {
   void enter(const Address& address, const SourcePtr& bytes) {
     if (target_.disks.size() > context_.budget.max_depth)
       fail("disks lie in disks deeper than the budget allows");
-    target_.disks.push_back(open_disk(address, bytes, options_, context_));
+    target_.disks.push_back(open_disk(bytes, address, options_, context_));
     target_.volume.reset();
     target_.entry.reset();
   }
@@ -360,6 +320,46 @@ void walk_target(const Target& target, WalkOptions options, const EntryVisitor& 
   });
 }
 
+DiskView open_disk(const SourcePtr& file, const Address& address, const OpenOptions& options,
+                   const Context& context) {
+  const Context own = context.at(address.print());
+  if (file->size() == 0)
+    throw Error(ErrorCode::cannot_open, own.address, std::nullopt, "is empty: there is nothing to read",
+                "check that the copy was complete");
+  const Container container = open_container(file, own);
+  DiskView disk;
+  disk.address = address;
+  disk.file = file;
+  disk.flat = container.flat;
+  disk.format = container.format;
+  disk.variant = container.variant;
+  disk.id = container.id;
+  disk.stored_bytes = container.stored_bytes;
+
+  Context table_findings = own;
+  table_findings.findings = std::make_shared<FindingSink>();
+  disk.table = read_volume_table(disk.flat, options.sector_size, table_findings);
+  if (whole_disk_is_a_volume(disk, options, own))
+    disk.table = VolumeTable{};
+  else
+    for (Finding& finding : table_findings.findings->all()) own.findings->add(std::move(finding));
+
+  std::vector<VolumeRow> rows = disk.table.rows;
+  if (disk.table.scheme == VolumeTable::Scheme::none) {
+    VolumeRow whole;
+    whole.number = 1;
+    whole.range = {0, disk.flat->size()};
+    rows.push_back(std::move(whole));
+  }
+  for (VolumeRow& row : rows) {
+    own.check_cancelled();
+    const std::uint64_t number = row.number;
+    disk.volumes.push_back(
+        view_volume(address, std::move(row), disk.flat, volume_step(number), options, own));
+  }
+  return disk;
+}
+
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context) {
   Address first;
   first.first = address.first;
@@ -377,7 +377,7 @@ DiskView open_first(const Address& address, const OpenOptions& options, const Co
                    "it is read as it is now; what is read may not fit together");
   const std::filesystem::path path(first.first);
   const auto neighbours = host_neighbours(path.parent_path().string(), own);
-  return open_disk(first, whole_or_first_piece(path.filename().string(), file, *neighbours, own),
+  return open_disk(whole_or_first_piece(path.filename().string(), file, *neighbours, own), first,
                    options, context);
 }
 

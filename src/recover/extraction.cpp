@@ -98,14 +98,14 @@ bool matches_any(const std::vector<std::string>& patterns, const std::vector<std
 
 class Extraction::Job {
  public:
-  Job(const Target& target, std::string destination, ExtractOptions options, const Host& host,
+  Job(Target target, std::string destination, ExtractOptions options, const Host& host,
       const Context& context)
-      : target_(target), destination_path_(std::move(destination)), options_(std::move(options)),
-        context_(context), files_(*target.volume_view().file_system) {
+      : target_(std::move(target)), destination_path_(std::move(destination)), options_(std::move(options)),
+        context_(context), files_(*target_.volume_view().file_system) {
     while (destination_path_.size() > 1 && destination_path_.ends_with('/'))
       destination_path_.pop_back();
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
-    const std::string& source = target.disks.front().address.first;
+    const std::string& source = target_.disks.front().address.first;
     const std::string unsafe = why_destination_is_unsafe(host, source, destination_path_);
     if (!unsafe.empty())
       throw Error(ErrorCode::refused, destination_path_, std::nullopt,
@@ -322,7 +322,7 @@ class Extraction::Job {
     return time.local && options_.local_to_utc ? options_.local_to_utc(time.seconds) : time.seconds;
   }
 
-  const Target& target_;
+  Target target_;
   std::string destination_path_;
   ExtractOptions options_;
   Context context_;
@@ -335,9 +335,9 @@ class Extraction::Job {
   std::vector<std::pair<std::vector<std::string>, std::int64_t>> folder_times_;
 };
 
-Extraction::Extraction(const Target& target, std::string destination, ExtractOptions options,
+Extraction::Extraction(Target target, std::string destination, ExtractOptions options,
                        const Host& host, const Context& context)
-    : job_(std::make_unique<Job>(target, std::move(destination), std::move(options), host, context)) {}
+    : job_(std::make_unique<Job>(std::move(target), std::move(destination), std::move(options), host, context)) {}
 
 Extraction::~Extraction() = default;
 

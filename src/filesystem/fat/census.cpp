@@ -36,7 +36,9 @@ class Census {
     own_active();
     for (const Waiting& file : broken_) place_broken(file);
     place_deleted();
+    sort_claims();
     find_disputes();
+    doubt_where_entries_are_lost();
     std::sort(layout_.placed.begin(), layout_.placed.end(),
               [](const Placed& a, const Placed& b) { return a.slot_offset < b.slot_offset; });
     return std::move(layout_);
@@ -181,6 +183,20 @@ class Census {
     }
   }
 
+  // Whether the sector in which the file ends, or the one behind it in its cluster, holds other bytes
+  // than zeros past the end. Systems fill up the last sector they write with zeros, so that such remains
+  // are often those of a larger file that has stood here since, and whose entry is gone.
+  bool remains_behind(std::uint32_t size_bytes) {
+    constexpr std::uint32_t sector = 512;
+    const std::uint32_t used = size_bytes % disk_.geometry.cluster_bytes;
+    const Part& last = layout_.parts.back();
+    if (used == 0 || last.first == 0) return false;
+    const std::uint32_t to = (used + sector) / sector * sector;
+    Bytes behind(to - used);
+    disk_.cached->read(disk_.geometry.cluster_offset(last.first + last.count - 1) + used, behind);
+    return !all_zero(behind);
+  }
+
   Placed begin_placed(const Waiting& file) {
     Placed placed;
     placed.slot_offset = file.slot_offset;
@@ -242,7 +258,8 @@ class Census {
     if (candidates.empty() || never_used_above) return first;
     placed.start_worked_out = true;
     const std::uint32_t near = near_ != 0 ? near_ : visit.parent_cluster;
-    return best_start(disk_, candidates, visit.path.back(), near);
+    return best_start(disk_, candidates,
+                      {visit.path.back(), visit.slot.size_bytes, near, halves_wiped_});
   }
 
   void place_deleted() {
@@ -255,6 +272,7 @@ class Census {
         if (visit.slot.first_cluster() != 0) near_ = visit.slot.first_cluster();
         return WalkStep::go_on;
       }
+      if (visit.folder_is_lost) folder_lost_ = true;
       if (!visit.slot.folder() && visit.slot.size_bytes > 0) place(visit);
       return WalkStep::go_on;
     });
@@ -269,6 +287,9 @@ class Census {
     WalkOptions all;
     all.deleted = true;
     tree.walk(all, [&](const Visit& visit) {
+      const auto folder = scratch.deleted_folders.find(visit.slot_offset);
+      if (folder != scratch.deleted_folders.end() && folder->second != visit.slot.first_cluster())
+        halves_wiped_ = true;
       halves_survive_ = visit.slot.deleted && visit.slot.first_high != 0 &&
                         disk_.geometry.valid_cluster(visit.slot.first_cluster());
       return halves_survive_ ? WalkStep::stop : WalkStep::go_on;
@@ -290,6 +311,7 @@ class Census {
       place_in_one_run(placed, first, wanted);
     } else {
       place_free(placed, first, wanted, !placed.start_worked_out);
+      placed.unproven = remains_behind(file.size_bytes);
       near_ = first;
     }
     layout_.placed.push_back(placed);
@@ -317,14 +339,16 @@ class Census {
     if (taken < wanted) place_free(placed, last + 1, wanted - taken, false);
   }
 
-  void find_disputes() {
-    std::vector<ClusterRun> claims;
+  void sort_claims() {
     for (const Part& part : layout_.parts)
-      if (part.first != 0) claims.push_back({part.first, part.count});
-    std::sort(claims.begin(), claims.end(),
+      if (part.first != 0) claims_.push_back({part.first, part.count});
+    std::sort(claims_.begin(), claims_.end(),
               [](const ClusterRun& a, const ClusterRun& b) { return a.first < b.first; });
+  }
+
+  void find_disputes() {
     std::uint32_t reached = 0;
-    for (const ClusterRun& claim : claims) {
+    for (const ClusterRun& claim : claims_) {
       const std::uint32_t end = claim.first + claim.count;
       if (claim.first < reached) {
         const std::uint32_t from =
@@ -338,6 +362,30 @@ class Census {
     }
   }
 
+  // Data in a free cluster that no entry claims: a file has been there whose entry is gone.
+  bool holds_unclaimed_data(std::uint32_t cluster) {
+    if (!disk_.geometry.valid_cluster(cluster) || in_use(cluster)) return false;
+    const auto after = std::upper_bound(
+        claims_.begin(), claims_.end(), cluster,
+        [](std::uint32_t c, const ClusterRun& claim) { return c < claim.first; });
+    const bool claimed = after != claims_.begin() &&
+                         cluster - std::prev(after)->first < std::prev(after)->count;
+    return !claimed && !begins_folder(cluster) && holds_something(disk_, cluster);
+  }
+
+  // A file whose entry is gone claims nothing any more, and may still have been written over another.
+  // Where one has been close by, or where a whole folder of entries is lost, nothing is proven.
+  void doubt_where_entries_are_lost() {
+    for (Placed& placed : layout_.placed) {
+      if (placed.rule != Placed::Rule::one_run || placed.part_count == 0 || placed.broken_chain)
+        continue;
+      const Part& first = layout_.parts[placed.first_part];
+      const Part& last = layout_.parts[placed.first_part + placed.part_count - 1];
+      placed.unproven = placed.unproven || folder_lost_ || holds_unclaimed_data(first.first - 1) ||
+                        holds_unclaimed_data(last.first + last.count);
+    }
+  }
+
   const Disk& disk_;
   Layout layout_;
   Table::Cursor cursor_;
@@ -346,7 +394,10 @@ class Census {
   std::uint64_t steps_left_;
   std::vector<Waiting> broken_;
   bool halves_survive_ = false;
+  bool halves_wiped_ = false;
   std::uint32_t near_ = 0;
+  bool folder_lost_ = false;        // a deleted folder whose entries cannot be read
+  std::vector<ClusterRun> claims_;  // of the placed files, by first cluster
 };
 
 }  // namespace

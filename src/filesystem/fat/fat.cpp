@@ -22,6 +22,10 @@ using fat::Slot;
 using fat::Tree;
 using fat::Visit;
 
+// What is left of the share of a file that nothing claims, yet something may have been written over: not
+// whole, whatever else speaks for it.
+constexpr double kUnproven = 0.99;
+
 class FatFileSystem final : public FileSystem {
  public:
   explicit FatFileSystem(fat::Disk disk) : disk_(std::move(disk)) {
@@ -163,7 +167,8 @@ class FatFileSystem final : public FileSystem {
       fill_intact(entry, seen, layout);
     }
     if (!seen.slot.deleted) return;
-    const std::string name = slot.long_name      ? "long name, its first character by checksum"
+    const std::string name = !slot.end_known     ? "start of a long name whose end is lost"
+                             : slot.long_name    ? "long name, its first character by checksum"
                              : slot.first_known ? "short name"
                                                 : "short name, its first character is lost";
     entry.evidence = entry.evidence.empty() ? name : name + "; " + entry.evidence;
@@ -180,6 +185,7 @@ class FatFileSystem final : public FileSystem {
       const auto parts =
           content_parts(disk_, layout, seen.slot, seen.slot_offset, seen.deleted);
       entry.intact = intact_share(parts, seen.slot.size_bytes);
+      if (placed != nullptr && placed->unproven) entry.intact = *entry.intact * kUnproven;
     }
   }
 

@@ -108,6 +108,9 @@ std::string evidence_text(const Placed& placed) {
   if (placed.start_worked_out)
     text += "; the high half of its first cluster was wiped and is worked out from its neighbours "
             "and content";
+  if (placed.unproven)
+    text += "; nothing claims them now, but there are traces of files whose entries are lost, so it may "
+            "have been written over";
   if (placed.broken_chain) text = "its chain is broken; the rest of its " + text;
   return text;
 }

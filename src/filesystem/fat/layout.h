@@ -37,6 +37,7 @@ struct Placed {
   std::uint32_t part_count = 0;
   Rule rule = Rule::one_run;
   bool start_worked_out = false;  // the high half of its first cluster was wiped
+  bool unproven = false;          // nothing claims its clusters, yet traces of lost entries are near
   bool broken_chain = false;      // an active file
 };
 

@@ -42,6 +42,25 @@ bool legal_short_character(std::uint8_t c) {
   return c >= 0x20 && c != 0x7F && forbidden.find(static_cast<char>(c)) == forbidden.npos;
 }
 
+std::optional<Timestamp> timestamp(std::uint16_t date, std::uint16_t time, std::uint8_t hundredths,
+                                   std::uint64_t resolution_ns) {
+  const auto seconds = seconds_of(1980 + (date >> 9), date >> 5 & 0x0F, date & 0x1F, time >> 11,
+                                  time >> 5 & 0x3F, (time & 0x1F) * 2);
+  if (date == 0 || !seconds) return std::nullopt;
+  if (hundredths > 199) hundredths = 0;
+  return Timestamp{*seconds + hundredths / 100, hundredths % 100u * 10'000'000u, resolution_ns,
+                   true};
+}
+
+// Whether a system could have written these fields; what fails is the remains of something else.
+bool could_be_written(ByteView raw) {
+  const std::uint16_t date = le16(raw, 24);
+  const std::uint16_t time = le16(raw, 22);
+  const bool folder = (u8(raw, 11) & 0x10) != 0;
+  return (date == 0 || timestamp(date, time, 0, 1)) && u8(raw, 13) <= 199 &&
+         !(folder && le32(raw, 28) != 0);
+}
+
 // True when it ended inside this part.
 bool add_units(ByteView part, std::vector<char16_t>& units) {
   for (std::size_t i = 0; i < kUnitsPerPart; ++i) {
@@ -53,16 +72,6 @@ bool add_units(ByteView part, std::vector<char16_t>& units) {
   return false;
 }
 
-std::optional<Timestamp> timestamp(std::uint16_t date, std::uint16_t time, std::uint8_t hundredths,
-                                   std::uint64_t resolution_ns) {
-  const auto seconds = seconds_of(1980 + (date >> 9), date >> 5 & 0x0F, date & 0x1F, time >> 11,
-                                  time >> 5 & 0x3F, (time & 0x1F) * 2);
-  if (date == 0 || !seconds) return std::nullopt;
-  if (hundredths > 199) hundredths = 0;
-  return Timestamp{*seconds + hundredths / 100, hundredths % 100u * 10'000'000u, resolution_ns,
-                   true};
-}
-
 // The first character a system would have given the short name, of what the long name begins with.
 bool could_begin(std::uint8_t first, const std::vector<char16_t>& long_name) {
   std::size_t at = 0;
@@ -72,6 +81,32 @@ bool could_begin(std::uint8_t first, const std::vector<char16_t>& long_name) {
   if (unit >= 0x80) return true;  // converters differ in what they make of it
   const auto upper = unit >= 'a' && unit <= 'z' ? unit - 'a' + 'A' : unit;
   return first == upper;
+}
+
+// ".TXT", or empty.
+std::string short_extension(const std::array<std::uint8_t, 11>& name) {
+  std::string text(".");
+  for (std::size_t i = 8; i < name.size() && name.at(i) != ' '; ++i)
+    text += name.at(i) < 0x80 ? static_cast<char>(name.at(i)) : '_';
+  return text.size() > 1 ? text : std::string();
+}
+
+// Whether the long name's extension is the one the short name was given; what is not ASCII may have
+// become anything.
+bool ends_like(const std::vector<char16_t>& long_name, const std::array<std::uint8_t, 11>& name) {
+  const auto dot = std::find(long_name.rbegin(), long_name.rend(), u'.');
+  std::string extension;
+  if (dot != long_name.rend())
+    for (auto at = dot.base(); at != long_name.end() && extension.size() < 3; ++at)
+      extension += *at < 0x80 ? static_cast<char>(*at) : '_';
+  const std::string wanted = short_extension(name);
+  if (wanted.empty()) return extension.empty();
+  if (extension.size() + 1 != wanted.size()) return false;
+  for (std::size_t i = 0; i < extension.size(); ++i)
+    if (extension[i] != '_' && wanted[i + 1] != '_' &&
+        !equal_ignoring_case(extension.substr(i, 1), wanted.substr(i + 1, 1)))
+      return false;
+  return true;
 }
 
 constexpr std::uint64_t kTwoSeconds = 2'000'000'000;
@@ -136,6 +171,12 @@ void SlotReader::attach_long_name(Slot& s) const {
   if ((first == kStandsForE5 || legal_short_character(first)) && could_begin(first, units)) {
     s.short_name[0] = first == kStandsForE5 ? kDeleted : first;
     s.long_name = utf16_to_bytes(units);
+    // A name that fills its parts has no end mark; nor has one whose last part was written over. The
+    // extension tells them apart.
+    if (!ended && !ends_like(units, s.short_name)) {
+      s.end_known = false;
+      *s.long_name += "~" + short_extension(s.short_name);
+    }
     return;
   }
   s.first_known = false;
@@ -152,14 +193,14 @@ std::optional<Slot> SlotReader::next() {
     // No system sets these bits: what has them is no slot.
     const std::uint8_t attributes = u8(raw, 11);
     if ((attributes & 0xC0) != 0 || (attributes & 0x3F) == kLongAttributes) continue;
-    if (first == kDeleted) {
+    if (first == kDeleted || (in_doubt_ && first != '.')) {
       // A formatted area filled with E5, or the remains of something else.
       bool name_like = true;
-      for (std::size_t i = 1; i < 11; ++i) {
+      for (std::size_t i = first == kDeleted || first == kStandsForE5 ? 1 : 0; i < 11; ++i) {
         const std::uint8_t c = u8(raw, i);
         name_like = name_like && (c == ' ' || legal_short_character(c));
       }
-      if (!name_like || (attributes & 0x08) != 0) continue;
+      if (!name_like || (attributes & 0x08) != 0 || !could_be_written(raw)) continue;
       if (u8(raw, 1) == kDeleted && u8(raw, 2) == kDeleted && u8(raw, 10) == kDeleted) continue;
     }
     Slot s = read_short(index);
@@ -207,13 +248,11 @@ bool looks_like_folder_part(ByteView bytes) {
       if (first != kDeleted && ((first & 0x3F) == 0 || (first & 0x3F) > kMostParts)) return false;
       continue;
     }
-    if ((u8(raw, 11) & 0xC0) != 0 || first == '.') return false;
+    if ((u8(raw, 11) & 0xC0) != 0 || first == '.' || !could_be_written(raw)) return false;
     for (std::size_t i = 1; i < 11; ++i) {
       const std::uint8_t c = u8(raw, i);
       if (c != ' ' && !legal_short_character(c)) return false;
     }
-    if (le16(raw, 24) != 0 && !timestamp(le16(raw, 24), le16(raw, 22), 0, 1)) return false;
-    if (u8(raw, 13) > 199) return false;
   }
   return true;
 }

@@ -39,6 +39,7 @@ struct Slot {
   std::optional<Timestamp> modified;
   std::optional<std::string> long_name;  // bytes of its UTF-16
   bool long_name_broken = false;         // parts are there and do not belong to it
+  bool end_known = true;                 // false: the last part of the long name is lost
   bool first_known = true;               // false: deleted, and nothing tells its first character
 
   bool folder() const { return (attributes & 0x10) != 0; }
@@ -53,8 +54,9 @@ struct Slot {
 class SlotReader {
  public:
   // `wide`: FAT32; narrower volumes keep other things where FAT32 has the cluster's high half.
-  SlotReader(ByteView folder, bool wide, std::size_t first_slot = 0)
-      : folder_(folder), wide_(wide), index_(first_slot) {}
+  // `in_doubt`: of a deleted folder, where every slot must look like one to be given.
+  SlotReader(ByteView folder, bool wide, bool in_doubt, std::size_t first_slot = 0)
+      : folder_(folder), wide_(wide), in_doubt_(in_doubt), index_(first_slot) {}
   std::optional<Slot> next();
 
  private:
@@ -66,6 +68,7 @@ class SlotReader {
 
   ByteView folder_;
   bool wide_;
+  bool in_doubt_;
   std::size_t index_;
 };
 

@@ -52,6 +52,18 @@ bool is_text(ByteView bytes) {
                                     });
 }
 
+// Whether a file of this size can end where it would, laid in one run from `cluster`: data up to its
+// end, zeros behind it in the sector. -1 no, 0 silent, 1 yes.
+int end_suits(const Disk& disk, std::uint32_t cluster, std::uint32_t size_bytes) {
+  const std::uint32_t in_sector = size_bytes % 512;
+  if (in_sector == 0) return 0;
+  Bytes sector(512);
+  const std::uint64_t offset = disk.geometry.cluster_offset(cluster) + size_bytes - in_sector;
+  if (disk.cached->read(offset, sector).length < sector.size()) return -1;
+  const bool data = !all_zero(ByteView(sector).first(in_sector));
+  return data && all_zero(ByteView(sector).subspan(in_sector)) ? 1 : -1;
+}
+
 }  // namespace
 
 int content_suits(const std::string& name, ByteView start) {
@@ -67,11 +79,13 @@ int content_suits(const std::string& name, ByteView start) {
 }
 
 std::uint32_t best_start(const Disk& disk, const std::vector<std::uint32_t>& candidates,
-                         const std::string& name, std::uint32_t near) {
+                         const Wanted& wanted) {
   const auto weight = [&](std::uint32_t cluster) {
     Bytes start(512);
     disk.cached->read(disk.geometry.cluster_offset(cluster), start);
-    return content_suits(name, start) * 4 + (cluster >> 16 == near >> 16 ? 2 : 0);
+    const bool near = cluster >> 16 == wanted.near >> 16;
+    return content_suits(wanted.name, start) * 4 + end_suits(disk, cluster, wanted.size_bytes) * 3 +
+           (near ? (wanted.halves_wiped ? 2 : 1) : 0) + (cluster >> 16 == 0 ? 1 : 0);
   };
   return *std::max_element(candidates.begin(), candidates.end(),
                            [&](std::uint32_t a, std::uint32_t b) { return weight(a) < weight(b); });

@@ -17,10 +17,17 @@ namespace lantern::fat {
 // How well `start`, the first bytes of a cluster, suits a file of this name: -1 no, 0 silent, 1 yes.
 int content_suits(const std::string& name, ByteView start);
 
-// The best of `candidates` (not empty, ascending; the first wins a tie). `near`: a cluster close to
-// which the file was likely written.
+// What is known of the file besides its candidates.
+struct Wanted {
+  const std::string& name;
+  std::uint32_t size_bytes = 0;
+  std::uint32_t near = 0;     // a cluster close to which it was likely written
+  bool halves_wiped = false;  // it is known that high halves were wiped on this volume
+};
+
+// The best of `candidates` (not empty, ascending; the first wins a tie).
 std::uint32_t best_start(const Disk& disk, const std::vector<std::uint32_t>& candidates,
-                         const std::string& name, std::uint32_t near);
+                         const Wanted& wanted);
 
 // Whether the first sector of a cluster holds anything.
 bool holds_something(const Disk& disk, std::uint32_t cluster);

@@ -55,43 +55,57 @@ std::vector<std::uint32_t> Table::decode(std::uint32_t copy, std::uint64_t first
   return values;
 }
 
-// Takes each group from the copy that makes more sense: fewer impossible entries, and not wiped
-// where the other is not.
+// Where a group of entries differs, the copy that makes more sense gives it: the one with fewer
+// impossible entries, or the one that was not overwritten with one and the same value. Where neither
+// stands out, an entry that is free or impossible in one copy is taken from the other: a cluster with a
+// successor was written by somebody.
 void Table::merge(std::uint64_t first, std::vector<std::uint32_t>& kept,
                   const std::vector<std::uint32_t>& other) const {
-  std::size_t differing = 0;
+  std::size_t differing_groups = 0;
   std::size_t first_differing = 0;
   for (std::size_t from = 0; from < kept.size(); from += kGroupEntries) {
     const std::size_t to = std::min(from + kGroupEntries, kept.size());
-    if (std::equal(kept.begin() + static_cast<std::ptrdiff_t>(from),
-                   kept.begin() + static_cast<std::ptrdiff_t>(to),
-                   other.begin() + static_cast<std::ptrdiff_t>(from)))
-      continue;
-    if (differing++ == 0) first_differing = from;
-    std::size_t bad_kept = 0;
-    std::size_t bad_other = 0;
-    bool wiped_kept = true;
-    bool wiped_other = true;
-    for (std::size_t i = from; i < to; ++i) {
-      if (first + i < 2) continue;
-      bad_kept += classify(kept[i]) == Link::invalid;
-      bad_other += classify(other[i]) == Link::invalid;
-      wiped_kept = wiped_kept && kept[i] == kept[to - 1];
-      wiped_other = wiped_other && other[i] == other[to - 1];
-    }
-    const bool take_other = bad_kept != bad_other ? bad_other < bad_kept : wiped_kept && !wiped_other;
+    Difference difference;
+    for (std::size_t i = from; i < to; ++i)
+      if (kept[i] != other[i] && first + i >= 2) difference.add(kept[i], other[i], *this);
+    if (difference.entries == 0) continue;
+    if (differing_groups++ == 0) first_differing = from;
+    const int preferred = difference.preferred();
     for (std::size_t i = from; i < to; ++i) {
       const std::uint32_t used = kept[i] != 0 || other[i] != 0 ? kUsedSomewhere : 0;
+      const Link link = classify(kept[i]);
+      const bool empty = link == Link::free || link == Link::invalid;
+      const Link other_link = classify(other[i]);
+      const bool fallback = empty && other_link != Link::free && other_link != Link::invalid;
+      const bool take_other = preferred == 0 ? fallback : preferred > 0;
       kept[i] = (take_other ? other[i] : kept[i]) | used;
     }
   }
-  if (differing > 0)
+  if (differing_groups > 0)
     context_.report(
         FindingCode::fat_copies_differ, Severity::damage,
         {entry_offset(static_cast<std::uint32_t>(first + first_differing)), kGroupEntries * 4},
         fmt::format("the two tables differ in {} places of {} entries, first at cluster {}",
-                    differing, kGroupEntries, first + first_differing),
+                    differing_groups, kGroupEntries, first + first_differing),
         "each place is read from the copy that makes sense");
+}
+
+void Table::Difference::add(std::uint32_t kept, std::uint32_t other, const Table& table) {
+  bad_kept += table.classify(kept) == Link::invalid;
+  bad_other += table.classify(other) == Link::invalid;
+  if (entries++ == 0) {
+    first_kept = kept;
+    first_other = other;
+  }
+  uniform_kept = uniform_kept && kept == first_kept;
+  uniform_other = uniform_other && other == first_other;
+}
+
+int Table::Difference::preferred() const {
+  if (bad_kept != bad_other) return bad_other < bad_kept ? 1 : -1;
+  if (entries > 2 && uniform_kept != uniform_other && (uniform_kept ? first_kept : first_other) != 0)
+    return uniform_kept ? 1 : -1;
+  return 0;
 }
 
 BlockCache::BlockPtr Table::page(std::uint64_t index) const {

@@ -1,8 +1,8 @@
 // The file allocation table: one entry a cluster, 12, 16 or 32 bits (28 used), little-endian.
 //   0: free    2 to count+1: next cluster    ..F7: bad    ..F8 to ..FF: last of its chain
 //   anything else: damage, the other copy is asked
-// Microsoft FAT specification (fatgen103). Where the copies differ, each group of 128 entries is
-// taken from the copy that makes sense; a cluster in use in either copy counts as in use.
+// Microsoft FAT specification (fatgen103). Where the copies differ, each group of 128 entries is taken
+// from the copy that makes sense; a cluster in use in either copy counts as in use.
 //
 // Thread-safety: Table may be used from any thread; a Cursor belongs to one.
 #pragma once
@@ -60,6 +60,20 @@ class Table {
   std::uint64_t entry_offset(std::uint32_t cluster) const;
 
  private:
+  // What sets the two copies of a group apart.
+  struct Difference {
+    std::size_t entries = 0;
+    std::size_t bad_kept = 0;
+    std::size_t bad_other = 0;
+    std::uint32_t first_kept = 0;
+    std::uint32_t first_other = 0;
+    bool uniform_kept = true;
+    bool uniform_other = true;
+    void add(std::uint32_t kept, std::uint32_t other, const Table& table);
+    // 1: the other copy, -1: the one kept so far, 0: neither stands out.
+    int preferred() const;
+  };
+
   BlockCache::BlockPtr page(std::uint64_t index) const;
   std::vector<std::uint32_t> decode(std::uint32_t copy, std::uint64_t first, std::size_t count) const;
   Link classify(std::uint32_t value) const;

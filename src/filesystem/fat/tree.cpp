@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <unordered_set>
 
+#include "base/checked.h"
 #include "lantern/text.h"
 
 namespace lantern::fat {
@@ -15,7 +16,7 @@ constexpr std::uint64_t kSpecifiedFolderBytes = 65536 * kSlotBytes;
 constexpr std::uint64_t kMostFolderBytes = 8 * kSpecifiedFolderBytes;
 // How far ahead a folder's next part is looked for when the table no longer says.
 constexpr std::uint32_t kContinuationReach = 8192;
-// Filler for bytes that cannot be read: a deleted slot of no meaning, so that reading goes on behind.
+// Stands in for what cannot be read.
 constexpr std::byte kFiller{0xE5};
 
 bool has_end_mark(ByteView cluster) {
@@ -42,32 +43,36 @@ Tree::Tree(const Disk& disk, Layout& layout, Mode mode)
 Folder Tree::read_root() {
   if (disk_.wide()) return read_folder(disk_.geometry.root_cluster);
   Folder root;
-  root.places.push_back({disk_.geometry.root_offset, disk_.geometry.root_bytes});
-  root.bytes.assign(static_cast<std::size_t>(disk_.geometry.root_bytes), kFiller);
-  for (const Range& lost : disk_.cached->read(disk_.geometry.root_offset, root.bytes).unreadable)
-    std::fill_n(root.bytes.begin() + static_cast<std::ptrdiff_t>(lost.offset - disk_.geometry.root_offset),
-                lost.length, kFiller);
+  append(root, {disk_.geometry.root_offset, disk_.geometry.root_bytes});
   return root;
 }
 
-Folder Tree::read_runs(const std::vector<ClusterRun>& runs) {
+// Adds what lies at `place`. Slots that cannot be read become deleted ones of no meaning, so that those
+// behind them are still met.
+void Tree::append(Folder& folder, const Range& place) const {
+  const std::size_t at = folder.bytes.size();
+  folder.places.push_back(place);
+  folder.bytes.resize(at + static_cast<std::size_t>(place.length), kFiller);
+  const auto target = std::span(folder.bytes).subspan(at);
+  const auto lose = [&](const Range& lost) {
+    const auto from = static_cast<std::size_t>(lost.offset - place.offset) / kSlotBytes * kSlotBytes;
+    const auto to = divide_up(lost.end() - place.offset, kSlotBytes) * kSlotBytes;
+    std::fill(target.begin() + static_cast<std::ptrdiff_t>(from),
+              target.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(to, target.size())),
+              kFiller);
+    disk_.context.report(FindingCode::fat_folder_broken, Severity::damage, lost,
+                         "part of a folder cannot be read", "the rest of it is listed");
+  };
+  const ReadResult got = disk_.cached->read(place.offset, target);
+  for (const Range& lost : got.unreadable) lose(lost);
+  if (got.length < target.size()) lose({place.offset + got.length, target.size() - got.length});
+}
+
+Folder Tree::read_runs(const std::vector<ClusterRun>& runs) const {
   Folder folder;
-  for (const ClusterRun& run : runs) {
-    const Range place{disk_.geometry.cluster_offset(run.first),
-                      std::uint64_t{run.count} * disk_.geometry.cluster_bytes};
-    const std::size_t at = folder.bytes.size();
-    folder.places.push_back(place);
-    folder.bytes.resize(at + static_cast<std::size_t>(place.length), kFiller);
-    const auto target = std::span(folder.bytes).subspan(at);
-    const ReadResult got = disk_.cached->read(place.offset, target);
-    std::fill(target.begin() + static_cast<std::ptrdiff_t>(got.length), target.end(), kFiller);
-    for (const Range& lost : got.unreadable) {
-      std::fill_n(target.begin() + static_cast<std::ptrdiff_t>(lost.offset - place.offset),
-                  lost.length, kFiller);
-      disk_.context.report(FindingCode::fat_folder_broken, Severity::damage, lost,
-                           "part of a folder cannot be read", "the rest of it is listed");
-    }
-  }
+  for (const ClusterRun& run : runs)
+    append(folder, {disk_.geometry.cluster_offset(run.first),
+                    std::uint64_t{run.count} * disk_.geometry.cluster_bytes});
   return folder;
 }
 
@@ -111,35 +116,35 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
   return layout_.folders[first] = runs;
 }
 
-// A folder that is full goes on somewhere: in the next free cluster that is shaped like the later
-// part of a folder.
+// A folder that is full goes on somewhere: in the next free cluster that is shaped like the later part
+// of a folder, looked for onwards and then from the start of the volume.
 void Tree::continue_folder(std::vector<ClusterRun>& runs) {
   Bytes cluster(disk_.geometry.cluster_bytes);
   std::uint32_t last = runs.back().first + runs.back().count - 1;
-  std::uint64_t bytes = cluster.size();
-  while (bytes < kSpecifiedFolderBytes) {
+  for (std::uint64_t bytes = cluster.size(); bytes < kSpecifiedFolderBytes; bytes += cluster.size()) {
     disk_.cached->read(disk_.geometry.cluster_offset(last), cluster);
     if (has_end_mark(cluster)) return;
-    bool found = false;
-    for (std::uint32_t ahead = 1; ahead <= kContinuationReach && !found; ++ahead) {
-      const std::uint32_t candidate = last + ahead;
-      if (!disk_.geometry.valid_cluster(candidate)) return;
-      if (probes_left_ == 0) return;
-      if (!available(candidate) || layout_.folder_parts.get(candidate)) continue;
-      --probes_left_;
-      disk_.cached->read(disk_.geometry.cluster_offset(candidate), cluster);
-      if (!looks_like_folder_part(cluster)) continue;
-      layout_.folder_parts.set(candidate);
-      if (runs.back().first + runs.back().count == candidate)
-        ++runs.back().count;
-      else
-        runs.push_back({candidate, 1});
-      last = candidate;
-      bytes += cluster.size();
-      found = true;
-    }
-    if (!found) return;
+    std::optional<std::uint32_t> next = find_folder_part(last + 1, cluster);
+    if (!next) next = find_folder_part(2, cluster);
+    if (!next) return;
+    layout_.folder_parts.set(*next);
+    if (runs.back().first + runs.back().count == *next)
+      ++runs.back().count;
+    else
+      runs.push_back({*next, 1});
+    last = *next;
   }
+}
+
+std::optional<std::uint32_t> Tree::find_folder_part(std::uint32_t from, Bytes& cluster) {
+  for (std::uint32_t candidate = from; candidate - from < kContinuationReach; ++candidate) {
+    if (!disk_.geometry.valid_cluster(candidate) || probes_left_ == 0) return std::nullopt;
+    if (!available(candidate) || layout_.folder_parts.get(candidate)) continue;
+    --probes_left_;
+    disk_.cached->read(disk_.geometry.cluster_offset(candidate), cluster);
+    if (looks_like_folder_part(cluster)) return candidate;
+  }
+  return std::nullopt;
 }
 
 std::optional<FolderStart> Tree::folder_start(std::uint32_t cluster) const {
@@ -164,7 +169,7 @@ bool Tree::sibling_fits_better(const Slot& slot, std::uint32_t cluster, const Le
   const std::uint64_t cost = level.folder.bytes.size() / (kSlotBytes * 16);
   if (probes_left_ < cost) return false;
   probes_left_ -= cost;
-  SlotReader reader(level.folder.bytes, disk_.wide());
+  SlotReader reader(level.folder.bytes, disk_.wide(), level.deleted);
   while (const auto other = reader.next())
     if (other->index != slot.index && other->folder() && other->created == start->created &&
         other->first_low == (cluster & 0xFFFF))
@@ -203,7 +208,7 @@ std::optional<std::uint32_t> Tree::folder_cluster(const Slot& slot, const Level&
 
 std::string Tree::root_label() {
   const Folder root = read_root();
-  SlotReader reader(root.bytes, disk_.wide());
+  SlotReader reader(root.bytes, disk_.wide(), false);
   while (const auto slot = reader.next())
     if (slot->label() && !slot->deleted) return short_name_text(*slot, disk_.code_page);
   return {};
@@ -218,7 +223,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
   entered.insert(disk_.geometry.root_cluster);
   while (!levels.empty()) {
     Level& level = levels.back();
-    const auto slot = SlotReader(level.folder.bytes, disk_.wide(), level.next_slot).next();
+    const auto slot = SlotReader(level.folder.bytes, disk_.wide(), level.deleted, level.next_slot).next();
     if (!slot) {
       levels.pop_back();
       continue;

@@ -1,0 +1,199 @@
+// The command itself, in process: what it prints, and how it ends.
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "cli/app.h"
+#include "kit/disk_builder.h"
+#include "kit/fat_builder.h"
+
+namespace lantern::cli {
+namespace {
+
+using kit::FatBuilder;
+using nlohmann::json;
+
+struct Ran {
+  int code;
+  std::string out;
+  std::string err;
+};
+
+Ran lantern(const std::vector<std::string>& arguments, bool colour = false) {
+  std::ostringstream out;
+  std::ostringstream err;
+  const Streams streams{out, err, colour, false, colour};
+  const int code = run(arguments, streams, std::make_shared<std::atomic<bool>>(false));
+  return {code, out.str(), err.str()};
+}
+
+class Command : public ::testing::Test {
+ protected:
+  Command() {
+    FatBuilder volume(FatBuilder::Width::fat16);
+    volume.label("SKERCAM    ");
+    volume.folder(0, "DCIM", {10});
+    volume.file(10, "gannet.jpg", kit::pattern(1'000, 1), {20, 21});
+    volume.remove(volume.file(10, "puffin.jpg", kit::pattern(1'500, 2), {30, 31, 32}), {30, 31, 32});
+    volume.remove(volume.file(10, "fulmar.jpg", kit::pattern(1'500, 3), {40, 41, 42}), {40, 41, 42});
+    volume.file(0, "new.txt", kit::pattern(500, 4), {40});
+    volume.file(0, "bad\x1b[2Jname\xC2\x85", kit::pattern(10, 5), {50});
+    card_ = folder_.file("card.img", volume.bytes());
+  }
+  kit::Folder folder_;
+  std::string card_;
+};
+
+TEST_F(Command, SurveyTellsTheVolumeAndTheNextCommand) {
+  const Ran ran = lantern({"survey", card_});
+  EXPECT_EQ(ran.code, kDone);
+  EXPECT_NE(ran.out.find("* " + card_ + "::1"), std::string::npos);
+  EXPECT_NE(ran.out.find("Nothing wrong was found."), std::string::npos);
+  EXPECT_NE(ran.out.find("lantern list " + card_ + "::1 --deleted"), std::string::npos);
+  EXPECT_EQ(ran.err, "");
+  const json report = json::parse(lantern({"survey", card_, "--json"}).out);
+  EXPECT_EQ(report["chosen"], card_ + "::1");
+  EXPECT_EQ(report["volumes"][0]["label"], "SKERCAM");
+  EXPECT_EQ(report["volumes"][0]["deleted"], 2);
+  EXPECT_TRUE(report["volumes"][0]["likely_user_files"]);
+}
+
+TEST_F(Command, ListShowsDeletedEntriesAndHowMuchIsLeft) {
+  const Ran ran = lantern({"list", card_, "--deleted"});
+  EXPECT_EQ(ran.code, kDone);
+  EXPECT_NE(ran.out.find("deleted  100 %     1.5 KiB  2026-03-14 08:30:02  /DCIM/puffin.jpg\n"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("deleted   65 %     1.5 KiB"), std::string::npos) << ran.out;
+  EXPECT_EQ(ran.err, "3 files, 1 folders, 2 deleted (1 whole)\n");
+  EXPECT_EQ(lantern({"list", card_}).out.find("puffin"), std::string::npos);
+  EXPECT_EQ(lantern({"list", card_, "--deleted-only"}).out.find("gannet"), std::string::npos);
+  EXPECT_EQ(lantern({"list", card_, "--match", "*.JPG", "--exact"}).out.find("new.txt"), std::string::npos);
+}
+
+TEST_F(Command, TheTerminalStaysSane) {
+  for (const bool colour : {false, true})
+    for (const char* command : {"survey", "list"}) {
+      const Ran ran = lantern({command, card_}, colour);
+      EXPECT_EQ(ran.out.find("\x1b[2J"), std::string::npos);
+      EXPECT_EQ(ran.out.find("\xC2\x85"), std::string::npos);
+      EXPECT_EQ(ran.out.find('\x1b') != std::string::npos, colour);
+    }
+}
+
+TEST_F(Command, EveryPrintedAddressOpensAgain) {
+  const json listed = json::parse(lantern({"list", card_, "--deleted", "--json"}).out);
+  ASSERT_EQ(listed["entries"].size(), 6u);
+  for (const json& entry : listed["entries"]) {
+    const std::string address = entry["address"];
+    const json again = json::parse(lantern({"list", address, "--json", "--depth", "1"}).out);
+    if (entry["kind"] == "file") {
+      EXPECT_EQ(again["entries"][0]["id"], entry["id"]) << address;
+    }
+  }
+}
+
+TEST_F(Command, ExtractSaysWhatCameBack) {
+  const std::string out = folder_ / "out";
+  const Ran ran = lantern({"extract", card_, out, "--deleted", "--case", folder_ / "case", "--zone", "UTC"});
+  EXPECT_EQ(ran.code, kDoneWithFindings) << "one is not whole";
+  EXPECT_NE(ran.out.find("5 files"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("1 are not whole"), std::string::npos) << ran.out;
+  EXPECT_EQ(kit::read_file(out + "/deleted/DCIM/puffin.jpg"), kit::pattern(1'500, 2));
+  const json line = json::parse(kit::text_of(kit::read_file(folder_ / "case/case.jsonl")));
+  EXPECT_EQ(line["exit"], 1);
+  EXPECT_EQ(line["sources"][0]["path"], card_);
+  EXPECT_EQ(line["outputs"][0]["path"], out + ".manifest.json");
+  EXPECT_EQ(json::parse(lantern({"extract", card_, out, "--deleted", "--json"}).out)["already_there"], 5);
+}
+
+TEST_F(Command, ExtractTakesOneFileOrOneFolder) {
+  EXPECT_EQ(lantern({"extract", card_ + "::1::/DCIM/gannet.jpg", folder_ / "one"}).code, kDone);
+  EXPECT_EQ(kit::read_file(folder_ / "one/DCIM/gannet.jpg"), kit::pattern(1'000, 1));
+  EXPECT_EQ(lantern({"extract", card_ + "::/DCIM", folder_ / "folder", "--deleted"}).code, kDoneWithFindings);
+  EXPECT_FALSE(std::filesystem::exists(folder_ / "folder/new.txt"));
+  EXPECT_TRUE(std::filesystem::exists(folder_ / "folder/deleted/DCIM/puffin.jpg"));
+}
+
+TEST_F(Command, EstimateWritesNothing) {
+  const Ran ran = lantern({"extract", card_, folder_ / "out", "--estimate"});
+  EXPECT_EQ(ran.code, kDone);
+  EXPECT_EQ(ran.out.substr(0, ran.out.find('\n')), "3 files, 1 folders, 1.5 KiB; 0 of them not whole");
+  EXPECT_FALSE(std::filesystem::exists(folder_ / "out"));
+}
+
+struct Refusal {
+  std::vector<std::string> arguments;
+  int code;
+  std::string says;
+};
+
+TEST_F(Command, BadInputGetsOneClearLine) {
+  const std::string text = folder_.file("notes.txt", kit::bytes_of("These are notes, not a disk.\n"));
+  const std::string tiny = folder_.file("tiny", kit::bytes_of("x"));
+  const std::string empty = folder_.file("empty", {});
+  const std::vector<Refusal> refusals = {
+      {{"survey", folder_ / "absent.img"}, kCannotRead, "No such file"},
+      {{"survey", empty}, kCannotRead, "is empty"},
+      {{"list", text}, kCannotRead, "no file system that can be read"},
+      {{"list", tiny}, kCannotRead, "no file system that can be read"},
+      {{"list", card_ + "::7"}, kUsage, "no volume answers to \"7\""},
+      {{"list", card_ + "::1::/absent"}, kUsage, "there is no /absent"},
+      {{"list", card_ + "::at=x"}, kUsage, "is no number"},
+      {{"list", card_, "--code-page", "nonsense"}, kUsage, "code page"},
+      {{"list", card_, "--sector-size", "17"}, kUsage, "sector-size"},
+      {{"survey"}, kUsage, "no source is named"},
+      {{"survey", "--no-such-option", card_}, kUsage, "no-such-option"},
+      {{"no-such-command"}, kUsage, "lantern --help"},
+      {{}, kUsage, "lantern --help"},
+      {{"extract", card_}, kUsage, "a source and a destination"},
+      {{"extract", card_, card_}, kRefused, "it is the source itself"},
+      {{"extract", card_, text}, kRefused, "it is a file, not a folder"},
+      {{"extract", card_, folder_ / "o", "--zone", "Nowhere/Else"}, kUsage, "zone"},
+      {{"extract", card_, folder_ / "o", "--manifest", card_}, kRefused, "is there already"},
+      {{"demo", text}, kRefused, ""},
+  };
+  for (const Refusal& refusal : refusals) {
+    const Ran ran = lantern(refusal.arguments);
+    EXPECT_EQ(ran.code, refusal.code) << ran.err;
+    EXPECT_NE(ran.err.find(refusal.says), std::string::npos) << ran.err;
+    EXPECT_EQ(std::count(ran.err.begin(), ran.err.end(), '\n'), 1) << ran.err;
+    EXPECT_EQ(ran.out, "");
+  }
+  EXPECT_EQ(lantern({"survey", text}).code, kDone) << "a survey of no disk says so";
+}
+
+TEST_F(Command, SourceOutrightTakesNamesThatLookLikeAddresses) {
+  const std::string odd = folder_ / "odd::2";
+  std::filesystem::copy_file(card_, odd);
+  EXPECT_EQ(lantern({"list", odd}).code, kDone) << "it exists whole";
+  EXPECT_EQ(lantern({"list", "--source", odd, "1::/DCIM"}).code, kDone);
+  EXPECT_EQ(lantern({"survey", "--source", odd}).code, kDone);
+  EXPECT_EQ(lantern({"extract", "--source", odd, folder_ / "out"}).code, kDone);
+}
+
+TEST_F(Command, HelpHasAnExampleForEachCommand) {
+  EXPECT_EQ(lantern({"--help"}).code, kDone);
+  EXPECT_EQ(lantern({"--version"}).code, kDone);
+  for (const char* command : {"survey", "list", "extract", "demo"}) {
+    const Ran ran = lantern({command, "--help"});
+    EXPECT_EQ(ran.code, kDone);
+    EXPECT_NE(ran.out.find(std::string("Example: lantern ") + command), std::string::npos);
+  }
+}
+
+TEST_F(Command, DemoLaysOutDisksThatGiveBackTheirFiles) {
+  const std::string demo = folder_ / "skerrow";
+  EXPECT_EQ(lantern({"demo", demo}).code, kDone);
+  EXPECT_EQ(lantern({"demo", demo}).code, kRefused) << "nothing is replaced";
+  struct stat facts {};
+  ASSERT_EQ(stat((demo + "/station.vdi").c_str(), &facts), 0);
+  EXPECT_LT(facts.st_blocks * 512, facts.st_size) << "its holes are holes";
+  const Ran ran = lantern({"list", demo + "/station.vdi", "--deleted-only"});
+  EXPECT_NE(ran.err.find("::2: "), std::string::npos) << "the keeper's volume is chosen";
+  EXPECT_NE(ran.out.find("/Photographs/Gannet colony from the gallery.jpg"), std::string::npos);
+}
+
+}  // namespace
+}  // namespace lantern::cli

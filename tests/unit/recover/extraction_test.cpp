@@ -1,0 +1,308 @@
+#include "lantern/extraction.h"
+
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <fstream>
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "base/sha256.h"
+#include "kit/fat_builder.h"
+#include "lantern/error.h"
+#include "lantern/failing_source.h"
+
+namespace lantern {
+namespace {
+
+namespace fs = std::filesystem;
+using kit::Bytes;
+using kit::FatBuilder;
+using nlohmann::json;
+
+std::string hash_of(const Bytes& bytes) { return sha256_hex(kit::text_of(bytes)); }
+
+class ExtractionOfCard : public ::testing::Test {
+ protected:
+  ExtractionOfCard() : volume_(FatBuilder::Width::fat16) {
+    volume_.folder(0, "Keeper", {10});
+    volume_.file(10, "log.txt", log_, {20, 21});
+    volume_.remove(volume_.file(0, "gone.jpg", gone_, {30, 31, 32}), {30, 31, 32});
+  }
+
+  Target open() {
+    const std::string path = folder_.file("card.img", volume_.bytes());
+    return open_volume_target(Address::parse(path, [](const auto&) { return true; }), {}, context_);
+  }
+
+  ExtractSummary extract(const Target& target, ExtractOptions options = {}) {
+    options.manifest = folder_ / "m.json";
+    return Extraction(target, folder_ / "out", options, *this_host(), context_).run();
+  }
+
+  json manifest() { return json::parse(kit::text_of(kit::read_file(folder_ / "m.json"))); }
+
+  std::map<std::string, json> rows() {
+    std::map<std::string, json> found;
+    const json document = manifest();
+    for (const json& row : document["files"]) found[row["path"]] = row;
+    return found;
+  }
+
+  static ExtractOptions with_deleted() {
+    ExtractOptions options;
+    options.deleted = true;
+    return options;
+  }
+
+  kit::Folder folder_;
+  Context context_;
+  FatBuilder volume_;
+  const Bytes log_ = kit::pattern(1'000, 1);
+  const Bytes gone_ = kit::pattern(1'500, 2);
+};
+
+TEST_F(ExtractionOfCard, WritesFilesTheirTimesAndAManifest) {
+  ExtractOptions options = with_deleted();
+  options.local_to_utc = [](std::int64_t local) { return local - 3'600; };
+  const ExtractSummary done = extract(open(), options);
+  EXPECT_EQ(done.files, 2u);
+  EXPECT_EQ(done.deleted, 1u);
+  EXPECT_EQ(kit::read_file(folder_ / "out/Keeper/log.txt"), log_);
+  EXPECT_EQ(kit::read_file(folder_ / "out/deleted/gone.jpg"), gone_);
+  struct stat facts {};
+  ASSERT_EQ(stat((folder_ / "out/Keeper/log.txt").c_str(), &facts), 0);
+  EXPECT_EQ(facts.st_mtim.tv_sec, 1773477002 - 3'600);
+  const json row = rows()["/Keeper/log.txt"];
+  EXPECT_EQ(row["sha256"], hash_of(log_));
+  EXPECT_EQ(row["written"], "Keeper/log.txt");
+  EXPECT_EQ(row["intact"], 1);
+  EXPECT_EQ(row["modified"], "2026-03-14T08:30:02");
+  EXPECT_EQ(row["modified_zone"], "local");
+  EXPECT_TRUE(manifest()["complete"]);
+  EXPECT_FALSE(fs::exists(folder_ / "m.json.part"));
+}
+
+TEST_F(ExtractionOfCard, RunningAgainWritesNothingTwice) {
+  const Target target = open();
+  extract(target, with_deleted());
+  const json before = manifest();
+  const ExtractSummary again = extract(target, with_deleted());
+  EXPECT_EQ(again.files, 0u);
+  EXPECT_EQ(again.already_there, 2u);
+  EXPECT_EQ(manifest()["files"], before["files"]);
+  // What went missing since is written again.
+  fs::remove(folder_ / "out/Keeper/log.txt");
+  EXPECT_EQ(extract(target, with_deleted()).files, 1u);
+  EXPECT_EQ(kit::read_file(folder_ / "out/Keeper/log.txt"), log_);
+}
+
+TEST_F(ExtractionOfCard, AnotherSourceDoesNotGoOnWithThisManifest) {
+  extract(open());
+  volume_.file(0, "new.txt", kit::pattern(10, 9), {40});
+  try {
+    extract(open());
+    ADD_FAILURE();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.code(), ErrorCode::refused);
+  }
+  folder_.file("m.json", kit::bytes_of("my own notes"));
+  EXPECT_THROW(extract(open()), Error);
+  EXPECT_EQ(kit::text_of(kit::read_file(folder_ / "m.json")), "my own notes");
+}
+
+TEST_F(ExtractionOfCard, PartlyOverwrittenFilesLieApartWithTheirLostRanges) {
+  volume_.file(0, "new.txt", kit::pattern(400, 3), {30});
+  const ExtractSummary done = extract(open(), with_deleted());
+  EXPECT_EQ(done.partial, 1u);
+  Bytes expected = gone_;
+  std::fill_n(expected.begin(), 512, std::byte{0});
+  EXPECT_EQ(kit::read_file(folder_ / "out/partial/gone.jpg"), expected);
+  const json row = rows()["/gone.jpg"];
+  EXPECT_EQ(row["lost"], json::parse("[[0, 512]]"));
+  EXPECT_EQ(row["sha256"], hash_of(expected));
+  EXPECT_TRUE(row["partial"]);
+  EXPECT_LT(row["intact"], 1);
+}
+
+TEST_F(ExtractionOfCard, NothingIsWrittenOfAFileOfWhichNothingIsLeft) {
+  volume_.file(0, "new.txt", kit::pattern(1'500, 3), {30, 31, 32});
+  EXPECT_EQ(extract(open(), with_deleted()).nothing_left, 1u);
+  EXPECT_TRUE(rows()["/gone.jpg"]["written"].is_null());
+  EXPECT_TRUE(rows()["/gone.jpg"]["sha256"].is_null());
+}
+
+TEST_F(ExtractionOfCard, EntriesOfOneNameAreAllKept) {
+  volume_.remove(volume_.file(0, "gone.jpg", log_, {40, 41}), {40, 41});
+  extract(open(), with_deleted());
+  std::vector<Bytes> found;
+  for (const auto& at : fs::directory_iterator(folder_ / "out/deleted")) found.push_back(kit::read_file(at.path()));
+  ASSERT_EQ(found.size(), 2u);
+  EXPECT_NE(found[0], found[1]);
+}
+
+TEST_F(ExtractionOfCard, WhatIsThereIsNeverReplaced) {
+  folder_.file("out/Keeper/log.txt", kit::bytes_of("mine"));
+  extract(open());
+  EXPECT_EQ(kit::text_of(kit::read_file(folder_ / "out/Keeper/log.txt")), "mine");
+  const std::string written = rows()["/Keeper/log.txt"]["written"];
+  EXPECT_NE(written, "Keeper/log.txt");
+  EXPECT_EQ(kit::read_file(folder_ / ("out/" + written)), log_);
+}
+
+TEST_F(ExtractionOfCard, HostileNamesStayInsideTheDestination) {
+  volume_.file(0, "../../up.txt", log_, {50, 51});
+  volume_.file(0, "a\nb\x1b[31m", log_, {52, 53});
+  volume_.file(0, std::string(250, 'w') + ".txt", log_, {54, 55});
+  EXPECT_EQ(extract(open()).files, 4u);
+  EXPECT_TRUE(fs::exists(folder_ / "out/..%2F..%2Fup.txt"));
+  EXPECT_TRUE(fs::exists(folder_ / "out/a%0Ab%1B[31m"));
+  const json row = rows()["/../../up.txt"];
+  EXPECT_EQ(row["path_bytes"], "Ly4uLy4uL3VwLnR4dA==");
+  std::vector<std::string> outside;
+  for (const auto& at : fs::directory_iterator(folder_.path())) outside.push_back(at.path().filename());
+  std::sort(outside.begin(), outside.end());
+  EXPECT_EQ(outside, (std::vector<std::string>{"card.img", "m.json", "out"}));
+}
+
+TEST_F(ExtractionOfCard, ALinkInTheDestinationIsNotFollowed) {
+  fs::create_directories(folder_ / "elsewhere");
+  fs::create_directories(folder_ / "out");
+  fs::create_directory_symlink(folder_ / "elsewhere", folder_ / "out/Keeper");
+  const ExtractSummary done = extract(open());
+  EXPECT_GE(done.failed, 1u);
+  EXPECT_TRUE(fs::is_empty(folder_ / "elsewhere"));
+  EXPECT_FALSE(manifest()["complete"]);
+  EXPECT_TRUE(rows()["/Keeper/log.txt"].contains("failed"));
+}
+
+TEST_F(ExtractionOfCard, PatternsAndIdsChoose) {
+  ExtractOptions options = with_deleted();
+  options.patterns = {"*.JPG"};
+  EXPECT_EQ(extract(open(), options).files, 1u);
+  EXPECT_FALSE(fs::exists(folder_ / "out/Keeper"));
+  EXPECT_TRUE(matches_any({"keeper/*"}, {"Keeper", "log.txt"}));
+  EXPECT_FALSE(matches_any({"keeper/*"}, {"Other", "log.txt"}));
+  EXPECT_TRUE(matches_any({}, {"anything"}));
+  options.patterns = {};
+  options.ids = {rows()["/gone.jpg"]["id"]};
+  EXPECT_EQ(extract(open(), options).already_there, 1u);
+}
+
+TEST_F(ExtractionOfCard, AnEstimateWritesNothing) {
+  Extraction job(open(), folder_ / "out", with_deleted(), *this_host(), context_);
+  const ExtractEstimate sum = job.estimate();
+  EXPECT_EQ(sum.files, 2u);
+  EXPECT_EQ(sum.folders, 1u);
+  EXPECT_EQ(sum.bytes, log_.size() + gone_.size());
+  EXPECT_GT(sum.free_bytes, 0u);
+  EXPECT_FALSE(fs::exists(folder_ / "out"));
+}
+
+TEST_F(ExtractionOfCard, TheSourceItselfIsNoDestination) {
+  const Target target = open();
+  try {
+    Extraction(target, folder_ / "card.img", {}, *this_host(), context_);
+    ADD_FAILURE();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.code(), ErrorCode::refused);
+  }
+  ExtractOptions options;
+  options.manifest = folder_ / "card.img";
+  EXPECT_THROW(Extraction(target, folder_ / "out", options, *this_host(), context_).run(), Error);
+  EXPECT_EQ(kit::read_file(folder_ / "card.img"), volume_.bytes());
+}
+
+// Stops after a number of progress reports, as Ctrl-C would.
+class StopAfter final : public Progress {
+ public:
+  StopAfter(std::shared_ptr<std::atomic<bool>> stop, int calls) : stop_(std::move(stop)), left_(calls) {}
+  void update(std::uint64_t, std::uint64_t, std::string_view) override {
+    if (--left_ == 0) stop_->store(true);
+  }
+
+ private:
+  std::shared_ptr<std::atomic<bool>> stop_;
+  int left_;
+};
+
+TEST_F(ExtractionOfCard, StoppedAnywhereItGoesOnToTheSameTreeAndManifest) {
+  for (std::uint32_t i = 0; i < 6; ++i)
+    volume_.file(0, "count " + std::to_string(i), kit::pattern(700, i), {60 + 2 * i, 61 + 2 * i});
+  const Target target = open();
+  extract(target, with_deleted());
+  const json whole = manifest()["files"];
+  for (int after = 1; after <= 8; ++after) {
+    fs::remove_all(folder_ / "out");
+    fs::remove(folder_ / "m.json");
+    const auto stop = std::make_shared<std::atomic<bool>>(false);
+    context_.cancel = stop;
+    context_.progress = std::make_shared<StopAfter>(stop, after);
+    const ExtractSummary first = extract(target, with_deleted());
+    EXPECT_EQ(first.stopped, after < 8);
+    EXPECT_EQ(manifest()["complete"], after == 8);
+    for (const json& row : manifest()["files"])
+      EXPECT_EQ(hash_of(kit::read_file(folder_ / ("out/" + row["written"].get<std::string>()))), row["sha256"]);
+    EXPECT_FALSE(fs::exists(folder_ / "out/.lantern-unfinished"));
+    context_.cancel = nullptr;
+    context_.progress = nullptr;
+    const ExtractSummary second = extract(target, with_deleted());
+    EXPECT_EQ(first.files + second.files, 8u);
+    EXPECT_EQ(manifest()["files"], whole);
+  }
+}
+
+TEST_F(ExtractionOfCard, APartFileCutByAKillIsTakenUp) {
+  const Target target = open();
+  extract(target, with_deleted());
+  const json whole = manifest()["files"];
+  // As a kill leaves it: no document, the part file ends in the middle of a line, and the line before
+  // it names a file that never got its name.
+  const json document = manifest();
+  std::string part = document["job"].dump() + "\n";
+  fs::remove(folder_ / "m.json");
+  fs::remove(folder_ / "out/deleted/gone.jpg");
+  std::ifstream lines(folder_ / "m.json");
+  std::ofstream(folder_ / "m.json.part") << "{\"source\": 1}\n";
+  EXPECT_THROW(extract(target, with_deleted()), Error) << "another job's";
+  fs::remove(folder_ / "m.json.part");
+  extract(target);  // the first line as this version writes it
+  EXPECT_EQ(manifest()["files"].size(), 1u);
+  fs::remove(folder_ / "m.json");
+  EXPECT_EQ(extract(target, with_deleted()).files, 2u);
+  EXPECT_EQ(whole.size(), 2u);
+}
+
+TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
+  FatBuilder volume(FatBuilder::Width::fat16);
+  const Bytes log = kit::pattern(2'000, 1);
+  volume.file(0, "log.txt", log, {20, 21, 22, 23});
+  FaultPlan plan;
+  plan.unreadable.push_back({volume.cluster_offset(21), 512});
+  const Context context;
+  Target target;
+  DiskView disk;
+  disk.address.first = "sick";
+  disk.file = disk.flat = std::make_shared<FailingSource>(make_memory_source(volume.bytes()), plan, [](auto) {});
+  VolumeView view;
+  view.address.first = "sick";
+  view.bytes = disk.flat;
+  view.file_system = open_file_system(disk.flat, {}, context);
+  disk.volumes.push_back(view);
+  target.disks.push_back(disk);
+  target.volume = 0;
+  const kit::Folder folder;
+  const ExtractSummary done = Extraction(target, folder / "out", {}, *this_host(), context).run();
+  EXPECT_EQ(done.partial, 1u);
+  Bytes expected = log;
+  std::fill_n(expected.begin() + 512, 512, std::byte{0});
+  EXPECT_EQ(kit::read_file(folder / "out/partial/log.txt"), expected);
+  const json document = json::parse(kit::text_of(kit::read_file(folder / "out.manifest.json")));
+  EXPECT_EQ(document["files"][0]["lost"], json::parse("[[512, 512]]"));
+  EXPECT_DOUBLE_EQ(document["files"][0]["intact"], 1 - 512.0 / 2000);
+}
+
+}  // namespace
+}  // namespace lantern
