@@ -44,7 +44,8 @@ void append_to_case(const std::string& folder, const Session& session,
   const std::string path = folder + "/case.jsonl";
   const std::string line = text.str();
   // One write of a whole line: two commands at once do not mix.
-  const int file = ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
+  const int file =
+      ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
   const bool written =
       file >= 0 && ::write(file, line.data(), line.size()) == static_cast<ssize_t>(line.size());
   const int error = errno;

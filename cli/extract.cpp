@@ -39,8 +39,9 @@ void print_estimate(const Session& session, const ExtractEstimate& sum, const Op
     json.end_object();
     return;
   }
-  out << fmt::format("{} files, {} folders, {}; {} of them not whole\n", sum.files, sum.folders,
-                     size_text(sum.bytes, options.exact), sum.not_whole);
+  out << fmt::format("{}, {}, {}; {} of them not proven whole\n", counted(sum.files, "file"),
+                     counted(sum.folders, "folder"), size_text(sum.bytes, options.exact),
+                     sum.not_whole);
   out << fmt::format("{} free at the destination: {}\n", size_text(sum.free_bytes, options.exact),
                      room ? "there is room" : "there is NOT enough room");
   if (sum.clashes > 0)
@@ -57,31 +58,27 @@ void print_summary(const Session& session, const ExtractSummary& done, const Opt
     json.key("manifest").value(done.manifest).key("manifest_sha256").value(done.manifest_sha256);
     json.key("files").value(done.files).key("size_bytes").value(done.bytes);
     json.key("deleted").value(done.deleted).key("partial").value(done.partial);
-    json.key("nothing_left").value(done.nothing_left).key("already_there").value(done.already_there);
+    json.key("nothing_left")
+        .value(done.nothing_left)
+        .key("already_there")
+        .value(done.already_there);
     json.key("failed").value(done.failed).key("stopped").value(done.stopped);
     findings_json(json, session.context);
     json.end_object();
     return;
   }
-  out << fmt::format("{} files, {} written to {}\n", done.files,
+  out << fmt::format("{}, {}, written to {}\n", counted(done.files, "file"),
                      size_text(done.bytes, options.exact), for_terminal(destination));
-  if (done.deleted > 0) out << fmt::format("  {} of them had been deleted\n", done.deleted);
-  if (done.partial > 0)
-    out << coloured(session.streams, Meaning::deleted,
-                    fmt::format("  {} are not whole: they lie under partial/, the manifest says "
-                                "what is missing",
-                                done.partial))
-        << '\n';
-  if (done.nothing_left > 0)
-    out << coloured(session.streams, Meaning::damaged,
-                    fmt::format("  of {} more nothing is left", done.nothing_left))
-        << '\n';
-  if (done.already_there > 0)
-    out << fmt::format("  {} were there already from an earlier run\n", done.already_there);
-  if (done.failed > 0)
-    out << coloured(session.streams, Meaning::damaged,
-                    fmt::format("  {} could not be written, the manifest says why", done.failed))
-        << '\n';
+  const auto line = [&](std::uint64_t count, Meaning meaning, std::string_view what) {
+    if (count > 0)
+      out << coloured(session.streams, meaning, fmt::format("  {} {}", count, what)) << '\n';
+  };
+  line(done.deleted, Meaning::plain, "had been deleted");
+  line(done.partial, Meaning::deleted,
+       "not proven whole: under partial/, the manifest says what is missing or in doubt");
+  line(done.nothing_left, Meaning::damaged, "more of which nothing is left");
+  line(done.already_there, Meaning::plain, "there already from an earlier run");
+  line(done.failed, Meaning::damaged, "could not be written, the manifest says why");
   out << "manifest: " << for_terminal(done.manifest) << '\n';
 }
 
@@ -93,8 +90,7 @@ int extract_files(Session& session, Options options) {
   const std::string destination = options.arguments.back();
   const Address address =
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
-  const Target target =
-      open_volume_target(address, options.common.open_options(), session.context);
+  const Target target = open_volume_target(address, options.common.open_options(), session.context);
   print_choice(session.streams, target);
 
   ExtractOptions wanted;
@@ -117,7 +113,9 @@ int extract_files(Session& session, Options options) {
   session.context.progress.reset();
   print_summary(session, done, options, destination);
   const bool all_whole = done.partial == 0 && done.nothing_left == 0 && done.failed == 0;
-  const int code = done.stopped ? kStopped : all_whole ? exit_for_findings(session) : kDoneWithFindings;
+  const int code = done.stopped ? kStopped
+                   : all_whole  ? exit_for_findings(session)
+                                : kDoneWithFindings;
   append_to_case(options.common.case_folder, session, {address.first},
                  {{done.manifest, done.manifest_sha256}}, code);
   if (!options.common.json) print_findings(session.streams, session.streams.err, session.context);
@@ -132,9 +130,10 @@ Action add_extract(CLI::App& app, Session& session) {
   auto options = std::make_shared<Options>();
   CLI::App* command = app.add_subcommand("extract", "files out, with a manifest that proves them");
   options->common.add_to(*command);
-  command->add_option("SRC DEST", options->arguments,
-                      "what to take (a disk, volume, folder, file or entry), and the folder to "
-                      "write to")
+  command
+      ->add_option("SRC DEST", options->arguments,
+                   "what to take (a disk, volume, folder, file or entry), and the folder to "
+                   "write to")
       ->expected(1, 2);
   command->add_flag("--deleted", options->deleted, "deleted files too");
   command->add_flag("--deleted-only", options->deleted_only, "deleted files alone");

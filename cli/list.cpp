@@ -96,9 +96,10 @@ void print_json(const Session& session, const Target& target, const Options& opt
 
 void print_rows(const Session& session, const Target& target, const Options& options) {
   std::ostream& out = session.streams.out;
-  out << coloured(session.streams, Meaning::quiet,
-                  fmt::format("{:<8}{:>6}  {:>{}}  {:<19}  {}PATH", "STATE", "WHOLE", "SIZE",
-                              options.exact ? 14 : 10, "MODIFIED", options.ids ? "ID          " : ""))
+  out << coloured(
+             session.streams, Meaning::quiet,
+             fmt::format("{:<8}{:>6}  {:>{}}  {:<19}  {}PATH", "STATE", "WHOLE", "SIZE",
+                         options.exact ? 14 : 10, "MODIFIED", options.ids ? "ID          " : ""))
       << '\n';
   fmt::memory_buffer line;
   const Counts counts = for_each(target, options, [&](const Entry& entry) {
@@ -115,7 +116,7 @@ void print_rows(const Session& session, const Target& target, const Options& opt
     const bool whole = entry.intact.value_or(0) == 1;
     if (session.streams.colour)
       out << coloured(session.streams,
-                      !whole                                ? Meaning::damaged
+                      !whole                              ? Meaning::damaged
                       : entry.state != EntryState::active ? Meaning::deleted
                                                           : Meaning::plain,
                       text);
@@ -124,16 +125,19 @@ void print_rows(const Session& session, const Target& target, const Options& opt
     out << '\n';
   });
   out.flush();
-  session.streams.err << fmt::format("{} files, {} folders", counts.files, counts.folders);
+  std::string sum;
+  if (!options.deleted_only)
+    sum = counted(counts.files, "file") + ", " + counted(counts.folders, "folder");
   if (options.deleted || options.deleted_only)
-    session.streams.err << fmt::format(", {} deleted ({} whole)", counts.deleted, counts.deleted_whole);
+    sum += fmt::format("{}{} deleted, {} of them whole", sum.empty() ? "" : "; ", counts.deleted,
+                       counts.deleted_whole);
+  session.streams.err << sum;
   session.streams.err << '\n';
 }
 
 int list_entries(Session& session, const Options& options) {
   const Address address = options.common.address(options.source);
-  const Target target =
-      open_volume_target(address, options.common.open_options(), session.context);
+  const Target target = open_volume_target(address, options.common.open_options(), session.context);
   if (options.common.json) {
     print_json(session, target, options);
   } else {
@@ -150,7 +154,8 @@ int list_entries(Session& session, const Options& options) {
 
 Action add_list(CLI::App& app, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("list", "files and folders, with what was deleted if asked");
+  CLI::App* command =
+      app.add_subcommand("list", "files and folders, with what was deleted if asked");
   options->common.add_to(*command);
   command->add_option("SRC", options->source, "a disk, a volume or a folder in it");
   command->add_flag("--deleted", options->deleted, "deleted entries too");

@@ -8,7 +8,7 @@ namespace lantern::cli {
 namespace {
 
 Meaning meaning_of(Severity severity) {
-  return severity == Severity::note ? Meaning::quiet
+  return severity == Severity::note      ? Meaning::quiet
          : severity == Severity::warning ? Meaning::deleted
                                          : Meaning::damaged;
 }

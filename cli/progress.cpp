@@ -30,13 +30,13 @@ void ProgressLine::update(std::uint64_t done_bytes, std::uint64_t total_bytes,
   shown_ = now;
   const double seconds = std::chrono::duration<double>(now - start_).count();
   const double rate = static_cast<double>(done_bytes) / std::max(seconds, 0.001);
-  const double left =
-      rate > 0 && total_bytes > done_bytes ? static_cast<double>(total_bytes - done_bytes) / rate : 0;
+  const double left = rate > 0 && total_bytes > done_bytes
+                          ? static_cast<double>(total_bytes - done_bytes) / rate
+                          : 0;
   const std::uint64_t percent =
-      total_bytes == 0
-          ? 100
-          : static_cast<std::uint64_t>(100.0 * static_cast<double>(done_bytes) /
-                                       static_cast<double>(total_bytes));
+      total_bytes == 0 ? 100
+                       : static_cast<std::uint64_t>(100.0 * static_cast<double>(done_bytes) /
+                                                    static_cast<double>(total_bytes));
   std::string name = for_terminal(what);
   if (name.size() > 30) name = "..." + to_valid_utf8(name.substr(name.size() - 27));
   out_ << "\r\x1b[K"

@@ -21,7 +21,12 @@ void print_json(const Session& session, const SurveyReport& report) {
   JsonWriter json(session.streams.out);
   json.begin_object().key("sources").begin_array();
   for (const SurveySource& source : report.sources)
-    json.begin_object().key("address").value(source.address).key("size_bytes").value(source.size_bytes).end_object();
+    json.begin_object()
+        .key("address")
+        .value(source.address)
+        .key("size_bytes")
+        .value(source.size_bytes)
+        .end_object();
   json.end_array().key("layers").begin_array();
   for (const SurveyLayer& layer : report.layers) {
     json.begin_object().key("address").value(layer.address).key("kind").value(layer.kind);
@@ -84,10 +89,10 @@ void print_volumes(const Session& session, const SurveyReport& report, bool exac
     holds_width = std::max(holds_width, holds(volume).size());
   }
   out << '\n'
-      << coloured(session.streams, Meaning::quiet,
-                  fmt::format("  {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  {:>7}", "VOLUME",
-                              width, "SIZE", "HOLDS", holds_width, "LABEL", "USED", "FILES",
-                              "DELETED"))
+      << coloured(
+             session.streams, Meaning::quiet,
+             fmt::format("  {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  {:>7}", "VOLUME", width,
+                         "SIZE", "HOLDS", holds_width, "LABEL", "USED", "FILES", "DELETED"))
       << '\n';
   for (const SurveyVolume& volume : report.volumes) {
     const std::string address = for_terminal(volume.view.address.print());
@@ -111,8 +116,7 @@ int survey_sources(Session& session, const Options& options) {
     addresses.push_back(options.common.address(""));
   for (const std::string& source : options.sources)
     addresses.push_back(options.common.address(source));
-  const SurveyReport report =
-      survey(addresses, options.common.open_options(), session.context);
+  const SurveyReport report = survey(addresses, options.common.open_options(), session.context);
   const int code = exit_for_findings(session);
   std::vector<std::string> paths;
   for (const Address& address : addresses) paths.push_back(address.first);
@@ -141,7 +145,8 @@ int survey_sources(Session& session, const Options& options) {
 
 Action add_survey(CLI::App& app, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("survey", "what is this: layers, health, volumes, next step");
+  CLI::App* command =
+      app.add_subcommand("survey", "what is this: layers, health, volumes, next step");
   options->common.add_to(*command);
   command->add_option("SRC", options->sources, "image files, block devices or addresses");
   command->add_flag("--exact", options->exact, "sizes in bytes");

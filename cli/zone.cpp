@@ -5,7 +5,7 @@
 #include <cstdlib>
 #include <ctime>
 #include <filesystem>
-#include <regex>
+#include <optional>
 
 #include "lantern/error.h"
 
@@ -21,20 +21,35 @@ std::int64_t by_c_library(std::int64_t local) {
   return mktime(&fields);
 }
 
+// "+02:00" in seconds east of UTC.
+std::optional<std::int64_t> fixed_offset(const std::string& name) {
+  const auto digit = [&](std::size_t i) { return name[i] >= '0' && name[i] <= '9'; };
+  if (name.size() != 6 || (name[0] != '+' && name[0] != '-') || name[3] != ':' || !digit(1) ||
+      !digit(2) || !digit(4) || !digit(5))
+    return std::nullopt;
+  const int hours = (name[1] - '0') * 10 + (name[2] - '0');
+  const int minutes = (name[4] - '0') * 10 + (name[5] - '0');
+  return (name[0] == '-' ? -60 : 60) * (hours * 60 + minutes);
+}
+
+// A name of the zone database, and no way out of its folder.
+bool is_zone_name(const std::string& name) {
+  return name.find("..") == std::string::npos && name.front() != '/' &&
+         name.find_first_not_of(
+             "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/_+-") ==
+             std::string::npos;
+}
+
 }  // namespace
 
 LocalToUtc zone_of(const std::string& name) {
   if (name.empty()) return by_c_library;
   if (name == "UTC") return [](std::int64_t local) { return local; };
-  std::smatch parts;
-  if (std::regex_match(name, parts, std::regex("([+-])([0-9]{2}):?([0-9]{2})"))) {
-    const int minutes = std::stoi(parts[2]) * 60 + std::stoi(parts[3]);
-    const std::int64_t offset = (parts[1] == "-" ? -60 : 60) * minutes;
-    return [offset](std::int64_t local) { return local - offset; };
-  }
-  const bool plain = std::regex_match(name, std::regex("[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*"));
+  if (const auto offset = fixed_offset(name))
+    return [seconds = *offset](std::int64_t local) { return local - seconds; };
   std::error_code error;
-  if (!plain || !std::filesystem::is_regular_file("/usr/share/zoneinfo/" + name, error))
+  if (!is_zone_name(name) ||
+      !std::filesystem::is_regular_file("/usr/share/zoneinfo/" + name, error))
     throw Error(ErrorCode::usage, {}, std::nullopt,
                 fmt::format("the zone \"{}\" is not known here", name),
                 "write UTC, +02:00 or Europe/Oslo");

@@ -2,13 +2,13 @@
 # Makes the demo disks of Skerrow Light again, with the programs of the system itself (mkfs.fat, mtools,
 # sfdisk, and the hypervisor for the VDI). What is made is kept compressed beside this script, so that
 # nobody needs these programs to see the demo. Run it only to change the demo.
-# Needs: dosfstools mtools fdisk qemu-system-x86 imagemagick zstd python3
+# Needs: dosfstools mtools fdisk qemu-system-x86 imagemagick zstd python3 faketime
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 cd "$work"
-export TZ=UTC MTOOLS_SKIP_CHECK=1 LC_ALL=C.UTF-8
+export NO_FAKE_STAT=1 TZ=UTC MTOOLS_SKIP_CHECK=1 LC_ALL=C.UTF-8
 
 photo() {  # photo FILE SEED KIND
   convert -seed "$2" -size 480x360 "plasma:$3" -blur 0x1 -quality 72 -strip "$1"
@@ -65,13 +65,13 @@ truncate -s 8M boot.img
 mkfs.fat -F 16 -s 2 -n SKERBOOT -i 5B001234 --invariant boot.img >/dev/null
 printf 'kernel=station.bin\nroot=2\n' >boot.ini; touch -d '2025-11-02 10:00:00' boot.ini
 convert -seed 3 -size 200x200 plasma:black-grey rgb:station.bin; touch -d '2025-11-02 10:00:00' station.bin
-mmd -i boot.img ::/EFI ::/EFI/BOOT
+faketime '2025-11-02 10:00:00' mmd -i boot.img ::/EFI ::/EFI/BOOT
 mcopy -m -i boot.img boot.ini station.bin ::/
 mcopy -m -i boot.img station.bin ::/EFI/BOOT/BOOTX64.EFI
 
 truncate -s 39M keeper.img
 mkfs.fat -F 32 -s 1 -n SKERROW -i 1A2B3C4D --invariant keeper.img >/dev/null
-mcopy -s -m -i keeper.img keeper/* ::/
+faketime '2026-03-01 10:00:00' mcopy -s -m -i keeper.img keeper/* ::/
 # What was deleted, and by accident written over.
 mdel -i keeper.img "::/Keeper/log-2026-02.txt" "::/Photographs/Gannet colony from the gallery.jpg"
 mdeltree -i keeper.img "::/Old station"
@@ -95,7 +95,7 @@ mkdir -p card/DCIM/100SKERR
 for n in 1 2 3 4 5 6 7; do photo "card/DCIM/100SKERR/SKR_000$n.JPG" $((20 + n)) "grey$((40 + n * 5))-lightblue"; touch -d "2026-03-1$n 1$n:20:1$n" "card/DCIM/100SKERR/SKR_000$n.JPG"; done
 truncate -s 40M camera-card.img
 mkfs.fat -F 32 -s 1 -n SKERCAM -i CA3E0001 --invariant camera-card.img >/dev/null
-mmd -i camera-card.img ::/DCIM ::/DCIM/100SKERR
+faketime '2026-03-01 10:00:00' mmd -i camera-card.img ::/DCIM ::/DCIM/100SKERR
 mcopy -m -i camera-card.img card/DCIM/100SKERR/SKR_000[1-6].JPG ::/DCIM/100SKERR/
 mdel -i camera-card.img '::/DCIM/100SKERR/SKR_000[2-5].JPG'
 mcopy -m -i camera-card.img card/DCIM/100SKERR/SKR_0007.JPG ::/DCIM/100SKERR/

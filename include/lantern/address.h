@@ -48,8 +48,9 @@ struct Address {
   std::vector<Step> steps;
 
   using Exists = std::function<bool(const std::string&)>;
-  // `exists` answers whether the host has such a file: an argument that exists whole is FIRST alone,
-  // else the longest prefix before a "::" that exists is FIRST, else what stands before the first
+  // `exists` answers whether the host has such a file: an argument that exists whole is FIRST
+  // alone, else the longest prefix before a "::" that exists is FIRST, else what stands before the
+  // first
   // "::". Throws Error{usage}.
   static Address parse(std::string_view text, const Exists& exists);
 

@@ -27,8 +27,8 @@ namespace lantern {
 
 // Bounds on what a disk may make us do.
 struct Budget {
-  std::uint32_t max_depth = 512;              // folders within folders, disks within disks
-  std::uint64_t max_entries = 100'000'000;    // entries of one walk
+  std::uint32_t max_depth = 512;                  // folders within folders, disks within disks
+  std::uint64_t max_entries = 100'000'000;        // entries of one walk
   std::uint64_t max_structure_bytes = 16u << 20;  // one structure read whole (a table, a folder)
 };
 
@@ -103,7 +103,7 @@ class Context {
   std::shared_ptr<FindingSink> findings;
   std::shared_ptr<BlockCache> cache;
   std::shared_ptr<const Clock> clock;
-  std::shared_ptr<Progress> progress;                // may be empty
+  std::shared_ptr<Progress> progress;               // may be empty
   std::shared_ptr<const std::atomic<bool>> cancel;  // may be empty
   Budget budget;
   std::string address;

@@ -3,9 +3,9 @@
 //   Extraction job(target, "RESCUED", options, *this_host(), context);
 //   ExtractSummary done = job.run();
 //
-// Whole active files lie under DEST by their path, whole deleted ones under DEST/deleted, and what is
-// not whole under DEST/partial. Nothing that is there is ever replaced. While running, the manifest is
-// JSON lines in MANIFEST.part; the next run of the same job goes on from it.
+// Whole active files lie under DEST by their path, whole deleted ones under DEST/deleted, and what
+// is not whole under DEST/partial. Nothing that is there is ever replaced. While running, the
+// manifest is JSON lines in MANIFEST.part; the next run of the same job goes on from it.
 //
 // Thread-safety: one Extraction belongs to one thread; `cancel` of its context may be set by any.
 #pragma once
@@ -25,10 +25,11 @@ namespace lantern {
 struct ExtractOptions {
   bool active = true;
   bool deleted = false;
-  std::vector<std::string> patterns;  // shell patterns: of the name, or of the path if they hold a '/'
-  std::vector<std::string> ids;       // entry ids; none: all
+  std::vector<std::string>
+      patterns;                  // shell patterns: of the name, or of the path if they hold a '/'
+  std::vector<std::string> ids;  // entry ids; none: all
   bool hash = true;
-  std::string manifest;  // empty: DEST.manifest.json
+  std::string manifest;     // empty: DEST.manifest.json
   LocalToUtc local_to_utc;  // empty: local times count as UTC
 };
 
@@ -42,7 +43,7 @@ struct ExtractEstimate {
 };
 
 struct ExtractSummary {
-  std::uint64_t files = 0;          // written by this run
+  std::uint64_t files = 0;  // written by this run
   std::uint64_t bytes = 0;
   std::uint64_t deleted = 0;        // of them, deleted ones
   std::uint64_t partial = 0;        // of them, not whole
@@ -60,8 +61,8 @@ bool matches_any(const std::vector<std::string>& patterns, const std::vector<std
 class Extraction {
  public:
   // Throws Error{refused} when the destination lies on the source.
-  Extraction(Target target, std::string destination, ExtractOptions options,
-             const Host& host, const Context& context);
+  Extraction(Target target, std::string destination, ExtractOptions options, const Host& host,
+             const Context& context);
   ~Extraction();
 
   // Writes nothing.

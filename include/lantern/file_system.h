@@ -51,15 +51,15 @@ struct Entry {
 };
 
 struct Content {
-  SourcePtr bytes;            // lost ranges read as zeros and as unreadable
-  std::vector<Range> lost;    // of the content: known not to be the file's any more
+  SourcePtr bytes;              // lost ranges read as zeros and as unreadable
+  std::vector<Range> lost;      // of the content: known not to be the file's any more
   std::vector<Range> doubtful;  // read as they lie, though their owner is not certain
 };
 
 struct WalkOptions {
   bool active = true;
   bool deleted = false;
-  std::vector<std::string> under;  // only below this path; its own entry is not visited
+  std::vector<std::string> under;        // only below this path; its own entry is not visited
   std::uint32_t max_depth = 0xFFFFFFFF;  // 1: the folder's own entries only
 };
 

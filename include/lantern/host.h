@@ -13,7 +13,8 @@ namespace lantern {
 
 struct HostFile {
   bool block_device = false;
-  std::uint64_t device = 0;     // the number of the block device itself, or of the file system it is on
+  std::uint64_t device =
+      0;  // the number of the block device itself, or of the file system it is on
   std::uint64_t inode = 0;
   bool folder = false;
 };
@@ -40,8 +41,8 @@ class Host {
 
 std::shared_ptr<const Host> this_host();
 
-// Why `destination` (a path that need not exist yet) must not be written to while `source` (a file or
-// block device) is read; empty when it is safe. An image elsewhere on the same disk is safe.
+// Why `destination` (a path that need not exist yet) must not be written to while `source` (a file
+// or block device) is read; empty when it is safe. An image elsewhere on the same disk is safe.
 std::string why_destination_is_unsafe(const Host& host, const std::string& source,
                                       const std::string& destination);
 

@@ -1,5 +1,5 @@
-// Nest: from an address down through the layers: disks in files, volumes in disks, files in volumes,
-// and disks in those again.
+// Nest: from an address down through the layers: disks in files, volumes in disks, files in
+// volumes, and disks in those again.
 //
 //   Context context;
 //   Target target = open_target(Address::parse("station.vdi::2::/log.txt", exists), {}, context);
@@ -29,7 +29,7 @@ struct OpenOptions {
 
 struct VolumeView {
   Address address;
-  VolumeRow row;    // of the table; a disk without one has one row, number 1
+  VolumeRow row;  // of the table; a disk without one has one row, number 1
   SourcePtr bytes;
   std::shared_ptr<const FileSystem> file_system;  // may be empty
   std::string recognised;  // what it seems to hold when there is no file system to open, or empty
@@ -75,8 +75,7 @@ DiskView open_first(const Address& address, const OpenOptions& options, const Co
 Target open_target(const Address& address, const OpenOptions& options, const Context& context);
 
 // As open_target; a file the address ends in is opened as the disk it may be.
-Target open_disk_target(const Address& address, const OpenOptions& options,
-                        const Context& context);
+Target open_disk_target(const Address& address, const OpenOptions& options, const Context& context);
 
 // As open_target, and down to a volume with a file system that can be read: the one named, else the
 // one that most likely holds the user's files.

@@ -28,8 +28,8 @@ SourcePtr make_memory_source(std::vector<std::byte> bytes);
 // tail is unreadable, never silently shorter.
 SourcePtr make_window(SourcePtr inner, Range range);
 
-// `inner` through the context's shared cache: for tables and folders, not for bulk data (large reads
-// pass straight through).
+// `inner` through the context's shared cache: for tables and folders, not for bulk data (large
+// reads pass straight through).
 SourcePtr make_cached(SourcePtr inner, const Context& context);
 
 // One run of a source put together from others. `kind` is direct (with a source), zero or

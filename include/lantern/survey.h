@@ -1,5 +1,5 @@
-// Survey: what is this? Every layer of the sources, its volumes, which of them most likely holds the
-// user's files, and what to type next. Follows only what the metadata says: seconds, not hours.
+// Survey: what is this? Every layer of the sources, its volumes, which of them most likely holds
+// the user's files, and what to type next. Follows only what the metadata says: seconds, not hours.
 //
 //   SurveyReport report = survey({address}, {}, context);
 //
@@ -42,7 +42,7 @@ struct SurveyReport {
   std::vector<SurveySource> sources;
   std::vector<SurveyLayer> layers;
   std::vector<SurveyVolume> volumes;
-  std::string chosen;             // address of the volume with likely_user_files, or empty
+  std::string chosen;  // address of the volume with likely_user_files, or empty
   std::string why;
   std::vector<std::string> next;  // commands to type
 };

@@ -1,4 +1,5 @@
-// Text for people, terminals and destination folders. Names from a disk are data: bytes of any kind.
+// Text for people, terminals and destination folders. Names from a disk are data: bytes of any
+// kind.
 //
 // Thread-safety: pure functions.
 #pragma once
@@ -34,6 +35,9 @@ std::string human_size(std::uint64_t bytes);
 
 // 1234567 as "1 234 567".
 std::string grouped(std::uint64_t number);
+
+// "1 file", "3 files": an s is the plural of what is counted here.
+std::string counted(std::uint64_t number, std::string_view what);
 
 std::string base64(std::string_view bytes);
 

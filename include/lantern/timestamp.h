@@ -11,10 +11,10 @@
 namespace lantern {
 
 struct Timestamp {
-  std::int64_t seconds = 0;          // since 1970-01-01 00:00, of UTC or of the local clock
-  std::uint32_t nanoseconds = 0;     // 0 to 999'999'999
-  std::uint64_t resolution_ns = 1;   // the step of the format: 2 s for a FAT write time
-  bool local = false;                // true: the disk says no zone
+  std::int64_t seconds = 0;         // since 1970-01-01 00:00, of UTC or of the local clock
+  std::uint32_t nanoseconds = 0;    // 0 to 999'999'999
+  std::uint64_t resolution_ns = 1;  // the step of the format: 2 s for a FAT write time
+  bool local = false;               // true: the disk says no zone
   friend bool operator==(const Timestamp&, const Timestamp&) = default;
 };
 

@@ -26,7 +26,9 @@ std::size_t BlockCache::KeyHash::operator()(const Key& key) const {
                                   (key.block * 0xC2B2AE3D27D4EB4Full));
 }
 
-std::uint64_t BlockCache::new_source_number() { return next_source_.fetch_add(1); }
+std::uint64_t BlockCache::new_source_number() {
+  return next_source_.fetch_add(1);
+}
 
 BlockCache::BlockPtr BlockCache::find(std::uint64_t source, std::uint64_t block_index) {
   const std::lock_guard lock(mutex_);

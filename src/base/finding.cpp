@@ -8,46 +8,16 @@ namespace {
 
 // In the order of the enum.
 constexpr std::array<std::string_view, 40> kCodes = {
-    "source.unreadable",
-    "source.shrunk",
-    "source.held",
-    "source.piece-missing",
-    "source.piece-of-split",
-    "source.piece-size",
-    "vdi.truncated",
-    "vdi.block-past-end",
-    "vdi.block-shared",
-    "vdi.header",
-    "mbr.past-end",
-    "mbr.overlap",
-    "mbr.logical-loop",
-    "mbr.logical-broken",
-    "gpt.primary-header",
-    "gpt.primary-entries",
-    "gpt.backup-header",
-    "gpt.backup-entries",
-    "gpt.copies-differ",
-    "gpt.disk-size",
-    "gpt.past-end",
-    "gpt.overlap",
-    "gpt.no-protective",
-    "gpt.stale",
-    "table.sector-size",
-    "fat.boot-sector",
-    "fat.volume-size",
-    "fat.sector-size",
-    "fat.copies-differ",
-    "fat.chain-loop",
-    "fat.chain-short",
-    "fat.chain-broken",
-    "fat.cross-linked",
-    "fat.folder-loop",
-    "fat.folder-broken",
-    "fat.folder-too-large",
-    "fat.long-name",
-    "budget.depth",
-    "budget.entries",
-    "findings.capped",
+    "source.unreadable",     "source.shrunk",      "source.held",        "source.piece-missing",
+    "source.piece-of-split", "source.piece-size",  "vdi.truncated",      "vdi.block-past-end",
+    "vdi.block-shared",      "vdi.header",         "mbr.past-end",       "mbr.overlap",
+    "mbr.logical-loop",      "mbr.logical-broken", "gpt.primary-header", "gpt.primary-entries",
+    "gpt.backup-header",     "gpt.backup-entries", "gpt.copies-differ",  "gpt.disk-size",
+    "gpt.past-end",          "gpt.overlap",        "gpt.no-protective",  "gpt.stale",
+    "table.sector-size",     "fat.boot-sector",    "fat.volume-size",    "fat.sector-size",
+    "fat.copies-differ",     "fat.chain-loop",     "fat.chain-short",    "fat.chain-broken",
+    "fat.cross-linked",      "fat.folder-loop",    "fat.folder-broken",  "fat.folder-too-large",
+    "fat.long-name",         "budget.depth",       "budget.entries",     "findings.capped",
 };
 static_assert(kCodes.size() == static_cast<std::size_t>(FindingCode::findings_capped) + 1);
 
@@ -65,7 +35,9 @@ std::string_view to_string(Severity severity) {
   return "note";
 }
 
-std::string_view to_string(FindingCode code) { return kCodes.at(static_cast<std::size_t>(code)); }
+std::string_view to_string(FindingCode code) {
+  return kCodes.at(static_cast<std::size_t>(code));
+}
 
 FindingSink::FindingSink(std::size_t cap) : cap_(cap) {}
 
@@ -74,7 +46,7 @@ void FindingSink::add(Finding finding) {
   if (findings_.size() > cap_) return;
   if (!seen_.emplace(finding.code, finding.address, finding.range.offset).second) return;
   if (findings_.size() == cap_) {
-    finding = {FindingCode::findings_capped, Severity::warning, finding.address, {},
+    finding = {FindingCode::findings_capped,  Severity::warning,        finding.address, {},
                "more findings than are kept", "the rest are not listed"};
   }
   findings_.push_back(std::move(finding));

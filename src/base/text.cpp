@@ -14,7 +14,9 @@ namespace {
 
 constexpr std::size_t kLongestName = 255;  // NAME_MAX of the Linux file systems
 
-bool is_control(std::uint32_t code) { return code < 0x20 || (code >= 0x7F && code < 0xA0); }
+bool is_control(std::uint32_t code) {
+  return code < 0x20 || (code >= 0x7F && code < 0xA0);
+}
 
 // Marks that make a terminal show text in another order than it is stored.
 bool is_direction_mark(std::uint32_t code) {
@@ -22,7 +24,9 @@ bool is_direction_mark(std::uint32_t code) {
          code == 0x200E || code == 0x200F || code == 0x061C;
 }
 
-char lower(char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c; }
+char lower(char c) {
+  return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+}
 
 // Calls good(text, code point) for each character and bad(byte) for each byte that is no UTF-8.
 template <typename Good, typename Bad>
@@ -49,7 +53,9 @@ std::string_view cut(std::string_view text, std::size_t most) {
 
 }  // namespace
 
-bool is_valid_utf8(std::string_view bytes) { return utf8::is_valid(bytes.begin(), bytes.end()); }
+bool is_valid_utf8(std::string_view bytes) {
+  return utf8::is_valid(bytes.begin(), bytes.end());
+}
 
 std::string to_valid_utf8(std::string_view bytes) {
   if (is_valid_utf8(bytes)) return std::string(bytes);
@@ -137,8 +143,7 @@ std::string utf16_to_bytes(const std::vector<char16_t>& units) {
 }
 
 std::string human_size(std::uint64_t bytes) {
-  constexpr std::array<std::string_view, 7> units = {"B",   "KiB", "MiB", "GiB",
-                                                     "TiB", "PiB", "EiB"};
+  constexpr std::array<std::string_view, 7> units = {"B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"};
   if (bytes < 1024) return fmt::format("{} B", bytes);
   auto value = static_cast<double>(bytes);
   std::size_t unit = 0;
@@ -164,6 +169,10 @@ std::string grouped(std::uint64_t number) {
   return text;
 }
 
+std::string counted(std::uint64_t number, std::string_view what) {
+  return fmt::format("{} {}{}", number, what, number == 1 ? "" : "s");
+}
+
 std::string base64(std::string_view bytes) {
   std::string text((bytes.size() + 2) / 3 * 4 + 1, '\0');
   const int length = EVP_EncodeBlock(reinterpret_cast<unsigned char*>(text.data()),
@@ -174,9 +183,8 @@ std::string base64(std::string_view bytes) {
 }
 
 bool equal_ignoring_case(std::string_view a, std::string_view b) {
-  return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(), [](char x, char y) {
-           return lower(x) == lower(y);
-         });
+  return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(),
+                                            [](char x, char y) { return lower(x) == lower(y); });
 }
 
 }  // namespace lantern

@@ -24,9 +24,9 @@ std::string to_iso8601(const Timestamp& time) {
       time.seconds >= 0 ? time.seconds / 86400 : (time.seconds - 86399) / 86400;
   const auto in_day = static_cast<int>(time.seconds - days * 86400);
   const year_month_day date{sys_days{std::chrono::days{days}}};
-  std::string text = fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", int(date.year()),
-                                 unsigned(date.month()), unsigned(date.day()), in_day / 3600,
-                                 in_day / 60 % 60, in_day % 60);
+  std::string text =
+      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", int(date.year()), unsigned(date.month()),
+                  unsigned(date.day()), in_day / 3600, in_day / 60 % 60, in_day % 60);
   if (time.nanoseconds != 0) {
     std::string fraction = fmt::format("{:09}", time.nanoseconds);
     while (fraction.back() == '0') fraction.pop_back();

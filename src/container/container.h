@@ -10,11 +10,11 @@
 namespace lantern {
 
 struct Container {
-  std::string format;               // "vdi"
-  std::string variant;              // "dynamic", "fixed"
-  SourcePtr flat;                   // the disk
-  std::uint64_t stored_bytes = 0;   // of the file
-  std::string id;                   // identity, as the format prints it
+  std::string format;              // "vdi"
+  std::string variant;             // "dynamic", "fixed"
+  SourcePtr flat;                  // the disk
+  std::uint64_t stored_bytes = 0;  // of the file
+  std::string id;                  // identity, as the format prints it
 };
 
 // Recognises what `file` is by its own bytes. A file of no known container is raw: its flat disk is

@@ -38,7 +38,9 @@ struct VdiHeader {
 class VdiDisk final : public ByteSource {
  public:
   VdiDisk(SourcePtr file, const VdiHeader& header, const Context& context)
-      : file_(std::move(file)), tables_(make_cached(file_, context)), header_(header),
+      : file_(std::move(file)),
+        tables_(make_cached(file_, context)),
+        header_(header),
         context_(context) {}
 
   std::uint64_t size() const override { return header_.disk_bytes; }
@@ -75,8 +77,11 @@ class VdiDisk final : public ByteSource {
     while (at < range.end()) {
       const Run run = run_at(at, range.end() - at);
       const bool direct = run.kind == ExtentKind::direct;
-      if (!visit({run.kind, {at, run.length}, direct ? file_ : nullptr,
-                  direct ? run.below_offset : 0, {}}))
+      if (!visit({run.kind,
+                  {at, run.length},
+                  direct ? file_ : nullptr,
+                  direct ? run.below_offset : 0,
+                  {}}))
         return false;
       at += run.length;
     }
@@ -96,8 +101,9 @@ class VdiDisk final : public ByteSource {
     Run run = block_run(at, most);
     while (run.length < most && run.kind != ExtentKind::unreadable) {
       const Run next = block_run(at + run.length, most - run.length);
-      const bool joins = next.kind == run.kind && (run.kind != ExtentKind::direct ||
-                                                   next.below_offset == run.below_offset + run.length);
+      const bool joins =
+          next.kind == run.kind &&
+          (run.kind != ExtentKind::direct || next.below_offset == run.below_offset + run.length);
       if (!joins) break;
       run.length += next.length;
     }
@@ -141,8 +147,8 @@ class VdiDisk final : public ByteSource {
   // Whether bytes of the disk really lie past the end of the file: the last block may be cut where
   // the disk ends.
   bool needed_end(std::uint64_t block, std::uint64_t block_place) const {
-    const std::uint64_t of_disk =
-        std::min<std::uint64_t>(header_.block_bytes, header_.disk_bytes - block * header_.block_bytes);
+    const std::uint64_t of_disk = std::min<std::uint64_t>(
+        header_.block_bytes, header_.disk_bytes - block * header_.block_bytes);
     return block_place + of_disk > file_->size();
   }
 
@@ -196,8 +202,8 @@ void report_header(const ByteSource& file, VdiHeader& header, const Context& con
       header.map_offset + std::uint64_t{header.block_count} * kMapEntryBytes;
   if (map_end > file.size())
     context.report(FindingCode::vdi_truncated, Severity::damage,
-                   {file.size(), map_end - file.size()},
-                   "the file ends inside its block map", "what lies past that is given as lost");
+                   {file.size(), map_end - file.size()}, "the file ends inside its block map",
+                   "what lies past that is given as lost");
 }
 
 // Reads the map once and reports what it says of places twice taken and past the end.
@@ -213,7 +219,8 @@ void check_map(const ByteSource& file, const VdiHeader& header, const Context& c
   Bytes piece(256 * 1024);
   const std::uint64_t map_bytes = std::uint64_t{header.block_count} * kMapEntryBytes;
   for (std::uint64_t at = 0; at < map_bytes; at += piece.size()) {
-    const auto want = static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), map_bytes - at));
+    const auto want =
+        static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), map_bytes - at));
     const std::size_t got = file.read(header.map_offset + at, std::span(piece).first(want)).length;
     for (std::size_t i = 0; i + kMapEntryBytes <= got; i += kMapEntryBytes) {
       const std::uint32_t entry = le32(piece, i);
@@ -222,11 +229,11 @@ void check_map(const ByteSource& file, const VdiHeader& header, const Context& c
       if (entry >= blocks_stored) {
         if (past_end++ == 0) first_past_end = block;
       } else if (taken[entry]) {
-        context.report(FindingCode::vdi_block_shared, Severity::damage,
-                       {block * header.block_bytes, header.block_bytes},
-                       fmt::format("block {} shares its place in the file with an earlier block",
-                                   block),
-                       "both read the same bytes; one of them is wrong");
+        context.report(
+            FindingCode::vdi_block_shared, Severity::damage,
+            {block * header.block_bytes, header.block_bytes},
+            fmt::format("block {} shares its place in the file with an earlier block", block),
+            "both read the same bytes; one of them is wrong");
       } else {
         taken[entry] = true;
       }

@@ -4,7 +4,9 @@
 
 namespace lantern {
 
-std::string_view to_string(EntryKind kind) { return kind == EntryKind::file ? "file" : "folder"; }
+std::string_view to_string(EntryKind kind) {
+  return kind == EntryKind::file ? "file" : "folder";
+}
 
 std::string_view to_string(EntryState state) {
   switch (state) {

@@ -121,7 +121,8 @@ class LinuxHost final : public Host {
       std::string word;
       while (info >> word)
         if (word == "flags:" && info >> word)
-          holder->writing = holder->writing || (std::strtoul(word.c_str(), nullptr, 8) & O_ACCMODE) != 0;
+          holder->writing =
+              holder->writing || (std::strtoul(word.c_str(), nullptr, 8) & O_ACCMODE) != 0;
     }
     return holder;
   }
@@ -129,6 +130,8 @@ class LinuxHost final : public Host {
 
 }  // namespace
 
-std::shared_ptr<const Host> this_host() { return std::make_shared<LinuxHost>(); }
+std::shared_ptr<const Host> this_host() {
+  return std::make_shared<LinuxHost>();
+}
 
 }  // namespace lantern

@@ -26,8 +26,8 @@ constexpr std::array<std::pair<std::string_view, Kind>, 6> kTextSteps = {{
 }};
 
 bool is_number(std::string_view text) {
-  return !text.empty() && std::all_of(text.begin(), text.end(),
-                                      [](char c) { return c >= '0' && c <= '9'; });
+  return !text.empty() &&
+         std::all_of(text.begin(), text.end(), [](char c) { return c >= '0' && c <= '9'; });
 }
 
 std::uint64_t number_of(std::string_view digits, std::string_view step) {
@@ -80,8 +80,8 @@ std::string escape(std::string_view raw, bool escape_slash) {
       at = start + 1;
     }
     for (auto byte = start; byte != at; ++byte)
-      text += plain ? std::string(1, *byte)
-                    : fmt::format("%{:02X}", static_cast<unsigned char>(*byte));
+      text +=
+          plain ? std::string(1, *byte) : fmt::format("%{:02X}", static_cast<unsigned char>(*byte));
   }
   return text;
 }
@@ -96,7 +96,9 @@ std::string escape_colons(const std::string& step) {
   return text;
 }
 
-Step text_step(Kind kind, std::string text) { return {kind, 0, std::move(text), {}}; }
+Step text_step(Kind kind, std::string text) {
+  return {kind, 0, std::move(text), {}};
+}
 
 // What a bare word means as a step; a member is any word that means nothing else.
 std::optional<Step> parse_keyword(std::string_view text) {
@@ -130,13 +132,17 @@ Step parse_step(std::string_view text) {
 
 }  // namespace
 
-Step volume_step(std::uint64_t number) { return {Kind::volume, number, {}, {}}; }
+Step volume_step(std::uint64_t number) {
+  return {Kind::volume, number, {}, {}};
+}
 
 Step path_step(std::vector<std::string> components) {
   return {Kind::path, 0, {}, std::move(components)};
 }
 
-Step entry_step(std::string id) { return text_step(Kind::entry, std::move(id)); }
+Step entry_step(std::string id) {
+  return text_step(Kind::entry, std::move(id));
+}
 
 std::string print_step(const Step& step) {
   std::string text;
@@ -173,8 +179,8 @@ Address Address::parse(std::string_view text, const Exists& exists) {
     throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",
                 "name a disk, for example disk.vdi or disk.vdi::2");
   std::size_t split = exists(std::string(text)) ? text.size() : std::string_view::npos;
-  for (std::size_t at = text.rfind("::"); split == std::string_view::npos && at != text.npos && at != 0;
-       at = text.rfind("::", at - 1))
+  for (std::size_t at = text.rfind("::");
+       split == std::string_view::npos && at != text.npos && at != 0; at = text.rfind("::", at - 1))
     if (exists(std::string(text.substr(0, at)))) split = at;
   if (split == std::string_view::npos) split = std::min(text.find("::"), text.size());
 

@@ -15,17 +15,18 @@ namespace {
 constexpr std::uint64_t kMostEntries = 20'000;
 
 constexpr std::array<std::string_view, 44> kUserEndings = {
-    "jpg", "jpeg", "png", "tif", "tiff", "raw", "cr2", "nef", "heic", "gif", "mp4",
-    "mov", "avi",  "mp3", "wav", "flac", "doc", "docx", "odt", "rtf", "txt", "md",
-    "pdf", "xls",  "xlsx", "ods", "csv", "ppt", "pptx", "odp", "db",  "sqlite", "mdb",
-    "pst", "eml",  "mbox", "zip", "7z",  "vdi", "vmdk", "qcow2", "svg", "dwg", "log"};
+    "jpg", "jpeg", "png",  "tif", "tiff", "raw", "cr2",  "nef",   "heic", "gif",    "mp4",
+    "mov", "avi",  "mp3",  "wav", "flac", "doc", "docx", "odt",   "rtf",  "txt",    "md",
+    "pdf", "xls",  "xlsx", "ods", "csv",  "ppt", "pptx", "odp",   "db",   "sqlite", "mdb",
+    "pst", "eml",  "mbox", "zip", "7z",   "vdi", "vmdk", "qcow2", "svg",  "dwg",    "log"};
 
 constexpr std::array<std::string_view, 8> kUserFolders = {
-    "users", "home", "documents", "pictures", "dcim", "desktop", "my documents", "documents and settings"};
+    "users", "home",    "documents",    "pictures",
+    "dcim",  "desktop", "my documents", "documents and settings"};
 
 constexpr std::array<std::string_view, 12> kBootNames = {
-    "efi",     "bootmgr",   "ntldr",      "io.sys",      "ldlinux.sys", "grub",
-    "syslinux", "extlinux", "kernel.img", "bootcode.bin", "vmlinuz",    "command.com"};
+    "efi",      "bootmgr",  "ntldr",      "io.sys",       "ldlinux.sys", "grub",
+    "syslinux", "extlinux", "kernel.img", "bootcode.bin", "vmlinuz",     "command.com"};
 
 template <std::size_t N>
 bool is_one_of(const std::array<std::string_view, N>& words, std::string_view word) {
@@ -45,8 +46,9 @@ struct Evidence {
   // Each doubling of user files counts as much; a boot volume with a stray text file stays behind.
   double weight() const {
     return 10 * std::log2(1.0 + static_cast<double>(user_files)) +
-           std::log2(1.0 + static_cast<double>(bytes) / (1 << 20)) + (user_folder.empty() ? 0 : 15) -
-           (boot_name.empty() ? 0 : 15) - (system ? 20 : 0) + (files > 0 ? 1 : 0);
+           std::log2(1.0 + static_cast<double>(bytes) / (1 << 20)) +
+           (user_folder.empty() ? 0 : 15) - (boot_name.empty() ? 0 : 15) - (system ? 20 : 0) +
+           (files > 0 ? 1 : 0);
   }
 };
 
@@ -79,14 +81,10 @@ Evidence look_at(const VolumeView& volume) {
   return evidence;
 }
 
-std::string plural(std::uint64_t count, std::string_view what) {
-  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
-}
-
 std::string why_this(const Evidence& evidence, std::size_t readable, std::size_t volumes) {
   std::string why = evidence.user_files > 0
-                        ? plural(evidence.user_files, "file") + " of kinds people make"
-                        : plural(evidence.files, "file");
+                        ? counted(evidence.user_files, "file") + " of kinds people make"
+                        : counted(evidence.files, "file");
   if (evidence.user_deleted > 0) why += fmt::format(", {} of them deleted", evidence.user_deleted);
   if (!evidence.user_folder.empty())
     why += fmt::format(", a folder \"{}\"", for_terminal(evidence.user_folder));
@@ -96,10 +94,11 @@ std::string why_this(const Evidence& evidence, std::size_t readable, std::size_t
 }
 
 std::string why_not(const VolumeView& volume, const Evidence& evidence) {
-  std::string why = fmt::format("volume {} has {}", volume.row.number,
-                                plural(evidence.user_files, "such file"));
+  std::string why =
+      fmt::format("volume {} has {}", volume.row.number,
+                  evidence.user_files == 0 ? "none" : std::to_string(evidence.user_files));
   if (!evidence.boot_name.empty())
-    why += fmt::format(" and boot files (\"{}\")", for_terminal(evidence.boot_name));
+    why += fmt::format(" and holds boot files (\"{}\")", for_terminal(evidence.boot_name));
   else if (evidence.system)
     why += fmt::format(" and is of type \"{}\"", volume.row.type);
   return why;
@@ -114,9 +113,9 @@ VolumeChoice choose_volume(const DiskView& disk, const Context& context) {
     if (disk.volumes[i].file_system) looked.emplace_back(i, look_at(disk.volumes[i]));
   }
   if (looked.empty()) return {};
-  const auto best = std::max_element(looked.begin(), looked.end(), [](const auto& a, const auto& b) {
-    return a.second.weight() < b.second.weight();
-  });
+  const auto best = std::max_element(
+      looked.begin(), looked.end(),
+      [](const auto& a, const auto& b) { return a.second.weight() < b.second.weight(); });
   VolumeChoice choice;
   choice.index = best->first;
   choice.why = why_this(best->second, looked.size(), disk.volumes.size());

@@ -111,8 +111,8 @@ class Descent {
     if (target_.volume) return;
     const VolumeChoice choice = choose_volume(disk(), context_);
     if (!choice.index)
-      throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt,
-                  nothing_readable(), "lantern survey shows what is there");
+      throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt, nothing_readable(),
+                  "lantern survey shows what is there");
     target_.volume = choice.index;
     // The only volume of a disk is no choice to speak of.
     if (disk().volumes.size() > 1) {
@@ -200,9 +200,10 @@ class Descent {
     if (found.size() > 1) {
       std::string list;
       for (const std::size_t i : found) list += " " + disk().volumes[i].address.print();
-      throw Error(ErrorCode::usage, disk().address.print(), std::nullopt,
-                  fmt::format("{} volumes answer to \"{}\":{}", found.size(), print_step(step), list),
-                  "name one of them by its number");
+      throw Error(
+          ErrorCode::usage, disk().address.print(), std::nullopt,
+          fmt::format("{} volumes answer to \"{}\":{}", found.size(), print_step(step), list),
+          "name one of them by its number");
     }
     if (found.empty()) fail(fmt::format("no volume answers to \"{}\"", print_step(step)));
     target_.volume = found.front();
@@ -249,7 +250,8 @@ class Descent {
     const std::vector<Entry> holders = files.find(step.components);
     if (holders.empty())
       throw Error(ErrorCode::not_found, target_.volume_view().address.print(), std::nullopt,
-                  fmt::format("there is no {}", print_step(step)), "lantern list shows what is there");
+                  fmt::format("there is no {}", print_step(step)),
+                  "lantern list shows what is there");
     const bool clear = holders.size() == 1 || holders[0].state == EntryState::active;
     if (!clear) {
       std::string list;
@@ -324,8 +326,8 @@ DiskView open_disk(const SourcePtr& file, const Address& address, const OpenOpti
                    const Context& context) {
   const Context own = context.at(address.print());
   if (file->size() == 0)
-    throw Error(ErrorCode::cannot_open, own.address, std::nullopt, "is empty: there is nothing to read",
-                "check that the copy was complete");
+    throw Error(ErrorCode::cannot_open, own.address, std::nullopt,
+                "is empty: there is nothing to read", "check that the copy was complete");
   const Container container = open_container(file, own);
   DiskView disk;
   disk.address = address;

@@ -21,8 +21,8 @@ void add_disk_layers(const DiskView& disk, SurveyReport& report) {
   if (table)
     report.layers.push_back(
         {address, "table", to_string(disk.table.scheme), disk.flat->size(),
-         fmt::format("{} volume{}, sectors of {} bytes", disk.table.rows.size(),
-                     disk.table.rows.size() == 1 ? "" : "s", disk.table.sector_size)});
+         fmt::format("{}, sectors of {} bytes", counted(disk.table.rows.size(), "volume"),
+                     disk.table.sector_size)});
   for (const VolumeView& volume : disk.volumes) {
     const std::string place = volume.address.print();
     report.layers.push_back({place, "volume", table ? volume.row.type : "whole disk",

@@ -50,10 +50,10 @@ Destination::Destination(std::string path) : path_(std::move(path)) {
 
 void Destination::fail(const std::string& what, int error) const {
   const bool full = error == ENOSPC || error == EDQUOT;
-  throw Error(full ? ErrorCode::stopped : ErrorCode::cannot_write, path_, std::nullopt,
-              what + ": " + std::strerror(error),
-              full ? "make room and run the same command again to go on"
-                   : "choose another destination");
+  throw Error(
+      full ? ErrorCode::stopped : ErrorCode::cannot_write, path_, std::nullopt,
+      what + ": " + std::strerror(error),
+      full ? "make room and run the same command again to go on" : "choose another destination");
 }
 
 void Destination::begin() {
@@ -84,7 +84,8 @@ bool Destination::finish(const std::vector<std::string>& folders, const std::str
   if (::renameat2(root_.get(), kUnfinished, parent.get(), name.c_str(), RENAME_NOREPLACE) == 0)
     return true;
   if (errno == EEXIST) return false;
-  // Not every file system can rename without replacing: a link fails just so when the name is taken.
+  // Not every file system can rename without replacing: a link fails just so when the name is
+  // taken.
   if (errno == EINVAL || errno == ENOSYS) {
     if (::linkat(root_.get(), kUnfinished, parent.get(), name.c_str(), 0) == 0) {
       ::unlinkat(root_.get(), kUnfinished, 0);
@@ -119,7 +120,9 @@ const OpenFile& Destination::folder(const std::vector<std::string>& folders) {
   return last_folder_;
 }
 
-void Destination::make_folders(const std::vector<std::string>& folders) { folder(folders); }
+void Destination::make_folders(const std::vector<std::string>& folders) {
+  folder(folders);
+}
 
 void Destination::set_folder_time(const std::vector<std::string>& folders,
                                   std::int64_t modified_utc) {

@@ -1,6 +1,5 @@
-// Destination: the folder files are written to. Nothing is written outside it, whatever the names say,
-// and nothing that is there is replaced.
-// Thread-safety: belongs to one thread.
+// Destination: the folder files are written to. Nothing is written outside it, whatever the names
+// say, and nothing that is there is replaced. Thread-safety: belongs to one thread.
 #pragma once
 
 #include <cstdint>
@@ -35,8 +34,8 @@ class Destination {
   void begin();
   void write(std::uint64_t offset, std::span<const std::byte> bytes);
   // Sets length and time and gives it its name, below `folders`; `name` must be free, else false.
-  bool finish(const std::vector<std::string>& folders, const std::string& name, std::uint64_t length,
-              std::optional<std::int64_t> modified_utc);
+  bool finish(const std::vector<std::string>& folders, const std::string& name,
+              std::uint64_t length, std::optional<std::int64_t> modified_utc);
   void abandon();
 
   void make_folders(const std::vector<std::string>& folders);

@@ -57,7 +57,8 @@ std::string name_with_id(const std::string& name, const std::string& id, unsigne
   std::string kept = stem;
   while (kept.size() + tag.size() + ending.size() > kLongestName) {
     kept.pop_back();
-    while (!kept.empty() && (static_cast<unsigned char>(kept.back()) & 0xC0) == 0x80) kept.pop_back();
+    while (!kept.empty() && (static_cast<unsigned char>(kept.back()) & 0xC0) == 0x80)
+      kept.pop_back();
   }
   return safe_file_name(kept + tag + ending);
 }
@@ -100,8 +101,11 @@ class Extraction::Job {
  public:
   Job(Target target, std::string destination, ExtractOptions options, const Host& host,
       const Context& context)
-      : target_(std::move(target)), destination_path_(std::move(destination)), options_(std::move(options)),
-        context_(context), files_(*target_.volume_view().file_system) {
+      : target_(std::move(target)),
+        destination_path_(std::move(destination)),
+        options_(std::move(options)),
+        context_(context),
+        files_(*target_.volume_view().file_system) {
     while (destination_path_.size() > 1 && destination_path_.ends_with('/'))
       destination_path_.pop_back();
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
@@ -182,9 +186,9 @@ class Extraction::Job {
     if (!options_.ids.empty() &&
         std::find(options_.ids.begin(), options_.ids.end(), entry.id) == options_.ids.end())
       return false;
-    // A folder is made when something in it is written; by itself only when everything is asked for.
-    if (entry.kind == EntryKind::folder)
-      return options_.patterns.empty() && options_.ids.empty();
+    // A folder is made when something in it is written; by itself only when everything is asked
+    // for.
+    if (entry.kind == EntryKind::folder) return options_.patterns.empty() && options_.ids.empty();
     return matches_any(options_.patterns, entry.path);
   }
 
@@ -203,7 +207,8 @@ class Extraction::Job {
   void take(const Entry& entry, Destination& destination, Manifest& manifest) {
     if (entry.kind == EntryKind::folder) return take_folder(entry, destination);
     if (const auto done = manifest.done(entry.id)) {
-      const bool there = done->written.empty() || destination.file_size(done->written) == done->size_bytes;
+      const bool there =
+          done->written.empty() || destination.file_size(done->written) == done->size_bytes;
       if (there) {
         ++summary_.already_there;
         copied_bytes_ += entry.size_bytes;
@@ -263,7 +268,8 @@ class Extraction::Job {
     row.lost = std::move(copied.lost);
     row.sha256 = std::move(copied.sha256);
     // Bytes that could not be read after all take their share away.
-    const std::uint64_t newly_lost = total(row.lost) - std::min(total(row.lost), total(content.lost));
+    const std::uint64_t newly_lost =
+        total(row.lost) - std::min(total(row.lost), total(content.lost));
     if (row.intact && newly_lost > 0)
       row.intact = std::max(0.0, *row.intact - static_cast<double>(newly_lost) /
                                                    static_cast<double>(entry.size_bytes));
@@ -301,7 +307,8 @@ class Extraction::Job {
       const auto bytes = std::span(piece_).first(want);
       const ReadResult got = content.bytes->read(at, bytes);
       if (got.length < want) {
-        std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(got.length), bytes.end(), std::byte{0});
+        std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(got.length), bytes.end(),
+                  std::byte{0});
         add_range(lost, {at + got.length, want - got.length});
       }
       for (const Range& range : got.unreadable) add_range(lost, range);
@@ -337,12 +344,17 @@ class Extraction::Job {
 
 Extraction::Extraction(Target target, std::string destination, ExtractOptions options,
                        const Host& host, const Context& context)
-    : job_(std::make_unique<Job>(std::move(target), std::move(destination), std::move(options), host, context)) {}
+    : job_(std::make_unique<Job>(std::move(target), std::move(destination), std::move(options),
+                                 host, context)) {}
 
 Extraction::~Extraction() = default;
 
-ExtractEstimate Extraction::estimate() { return job_->estimate(); }
+ExtractEstimate Extraction::estimate() {
+  return job_->estimate();
+}
 
-ExtractSummary Extraction::run() { return job_->run(); }
+ExtractSummary Extraction::run() {
+  return job_->run();
+}
 
 }  // namespace lantern

@@ -83,7 +83,8 @@ void write_all(int file, const std::string& text, const std::string& path) {
     const ssize_t got = ::write(file, text.data() + done, text.size() - done);
     if (got < 0 && errno == EINTR) continue;
     if (got < 0)
-      throw Error(errno == ENOSPC ? ErrorCode::stopped : ErrorCode::cannot_write, path, std::nullopt,
+      throw Error(errno == ENOSPC ? ErrorCode::stopped : ErrorCode::cannot_write, path,
+                  std::nullopt,
                   std::string("the manifest cannot be written: ") + std::strerror(errno),
                   "make room or name another place with --manifest");
     done += static_cast<std::size_t>(got);

@@ -1,9 +1,9 @@
 // Manifest: what an extraction wrote, entry by entry, and the proof of it.
 //
-// While an extraction runs it is JSON lines in NAME.part: a first line that says whose it is, then one
-// line an entry, written before the file gets its name; the last line of an id counts. At the end the
-// document NAME is made from it. docs/json/manifest.md has every key.
-// Thread-safety: belongs to one thread.
+// While an extraction runs it is JSON lines in NAME.part: a first line that says whose it is, then
+// one line an entry, written before the file gets its name; the last line of an id counts. At the
+// end the document NAME is made from it. docs/json/manifest.md has every key. Thread-safety:
+// belongs to one thread.
 #pragma once
 
 #include <cstdint>

@@ -18,7 +18,9 @@ void ByteSource::extents(Range range, const ExtentVisitor& visit) const {
   if (!inside.empty()) do_extents(inside, visit);
 }
 
-std::optional<std::span<const std::byte>> ByteSource::view(Range) const { return std::nullopt; }
+std::optional<std::span<const std::byte>> ByteSource::view(Range) const {
+  return std::nullopt;
+}
 
 bool ByteSource::do_extents(Range range, const ExtentVisitor& visit) const {
   return visit({ExtentKind::direct, range, nullptr, range.offset, {}});

@@ -80,10 +80,9 @@ class FileSource final : public ByteSource {
         done += static_cast<std::size_t>(got);
       } else if (got == 0) {
         lose(offset + done, out.subspan(done), unreadable);
-        context_.report(FindingCode::source_shrunk, Severity::damage,
-                        {offset + done, out.size() - done},
-                        "the file became shorter while it was read",
-                        "the missing bytes are given as zeros");
+        context_.report(
+            FindingCode::source_shrunk, Severity::damage, {offset + done, out.size() - done},
+            "the file became shorter while it was read", "the missing bytes are given as zeros");
         return;
       } else if (errno != EINTR) {
         done += skip_bad_piece(offset + done, out.subspan(done), unreadable);
@@ -114,8 +113,7 @@ class FileSource final : public ByteSource {
   }
 
  private:
-  static void lose(std::uint64_t offset, std::span<std::byte> out,
-                   std::vector<Range>& unreadable) {
+  static void lose(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>& unreadable) {
     std::fill(out.begin(), out.end(), std::byte{0});
     if (!unreadable.empty() && unreadable.back().end() == offset)
       unreadable.back().length += out.size();
@@ -123,20 +121,18 @@ class FileSource final : public ByteSource {
       unreadable.push_back({offset, out.size()});
   }
 
-  // A read failed at `offset`: tries the one sector there by itself, so that one bad sector does not
-  // take the megabyte it was asked for with. Returns how far it got.
+  // A read failed at `offset`: tries the one sector there by itself, so that one bad sector does
+  // not take the megabyte it was asked for with. Returns how far it got.
   std::size_t skip_bad_piece(std::uint64_t offset, std::span<std::byte> out,
                              std::vector<Range>& unreadable) const {
     const std::uint64_t sector = logical_.value_or(512);
     const auto step =
         static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), sector - offset % sector));
-    const ssize_t got =
-        ::pread(descriptor_.get(), out.data(), step, static_cast<off_t>(offset));
+    const ssize_t got = ::pread(descriptor_.get(), out.data(), step, static_cast<off_t>(offset));
     if (got > 0) return static_cast<std::size_t>(got);
     lose(offset, out.first(step), unreadable);
     context_.report(FindingCode::source_unreadable, Severity::damage, {offset, step},
-                    "cannot be read: " + std::string(std::strerror(errno)),
-                    "given as zeros");
+                    "cannot be read: " + std::string(std::strerror(errno)), "given as zeros");
     return step;
   }
 

@@ -19,8 +19,7 @@ class MemorySource final : public ByteSource {
   }
 
  protected:
-  void do_read(std::uint64_t offset, std::span<std::byte> out,
-               std::vector<Range>&) const override {
+  void do_read(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>&) const override {
     const auto from = bytes_.begin() + static_cast<std::ptrdiff_t>(offset);
     std::copy_n(from, out.size(), out.begin());
   }

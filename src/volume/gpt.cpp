@@ -126,8 +126,8 @@ class GptReader {
     const std::uint64_t entries_bytes = std::uint64_t{header.entry_count} * header.entry_bytes;
     if (header.entry_bytes < kLeastEntry || !is_power_of_two(header.entry_bytes) ||
         entries_bytes > context_.budget.max_structure_bytes) {
-      copy.wrong = fmt::format("says it has {} entries of {} bytes", header.entry_count,
-                               header.entry_bytes);
+      copy.wrong =
+          fmt::format("says it has {} entries of {} bytes", header.entry_count, header.entry_bytes);
       return copy;
     }
     copy.header = header;
@@ -145,19 +145,18 @@ class GptReader {
 
   void report_hurt(const Copy& copy, const Copy& other, FindingCode header_code,
                    FindingCode entries_code) {
-    const std::string instead = other.entries_good
-                                    ? fmt::format("the {} copy is used", other.name)
-                                    : "what can be read of it is used";
+    const std::string instead = other.entries_good ? fmt::format("the {} copy is used", other.name)
+                                                   : "what can be read of it is used";
     if (!copy.header)
       context_.report(header_code, Severity::damage, copy.header_place,
                       fmt::format("the {} GPT header {}", copy.name, copy.wrong), instead);
     else if (!copy.entries_good)
-      context_.report(entries_code, Severity::damage,
-                      {saturating_offset(copy.header->entries_lba), copy.entries.size()},
-                      fmt::format("the entries of the {} GPT {}", copy.name,
-                                  copy.entries.empty() ? "lie outside the disk"
-                                                       : "have a wrong checksum"),
-                      instead);
+      context_.report(
+          entries_code, Severity::damage,
+          {saturating_offset(copy.header->entries_lba), copy.entries.size()},
+          fmt::format("the entries of the {} GPT {}", copy.name,
+                      copy.entries.empty() ? "lie outside the disk" : "have a wrong checksum"),
+          instead);
   }
 
   std::uint64_t saturating_offset(std::uint64_t lba) const {
@@ -188,12 +187,11 @@ class GptReader {
       const auto length =
           last >= first ? checked_mul(last - first + 1, sector_size_) : std::nullopt;
       if (!offset || !length || last - first == ~std::uint64_t{0} || *offset >= disk_->size()) {
-        context_.report(FindingCode::gpt_past_end, Severity::damage,
-                        {saturating_offset(copy.header->entries_lba) + std::uint64_t{i} * step,
-                         step},
-                        fmt::format("entry {} runs from sector {} to {}: not on this disk", i + 1,
-                                    first, last),
-                        "the entry is left out");
+        context_.report(
+            FindingCode::gpt_past_end, Severity::damage,
+            {saturating_offset(copy.header->entries_lba) + std::uint64_t{i} * step, step},
+            fmt::format("entry {} runs from sector {} to {}: not on this disk", i + 1, first, last),
+            "the entry is left out");
         continue;
       }
       const std::string type_guid = guid_text(entry, 0);

@@ -20,7 +20,9 @@ struct SourceCase {
   std::vector<Range> unreadable;
 };
 
-inline std::ostream& operator<<(std::ostream& out, const SourceCase& c) { return out << c.name; }
+inline std::ostream& operator<<(std::ostream& out, const SourceCase& c) {
+  return out << c.name;
+}
 
 class ByteSourceContract : public ::testing::TestWithParam<SourceCase> {};
 

@@ -24,7 +24,8 @@ TEST_P(ByteSourceContract, GivesAllItsBytesInPiecesOfAnySize) {
   ASSERT_EQ(source->size(), expected.size());
   EXPECT_EQ(kit::read_all(*source), expected);
   for (const std::size_t step : {1u, 511u, 4096u, 70'000u}) {
-    const std::size_t from = step == 1 ? expected.size() - std::min<std::size_t>(expected.size(), 1000) : 0;
+    const std::size_t from =
+        step == 1 ? expected.size() - std::min<std::size_t>(expected.size(), 1000) : 0;
     Bytes piece(step);
     for (std::size_t at = from; at < expected.size(); at += step) {
       const std::size_t want = std::min(step, expected.size() - at);
@@ -69,7 +70,8 @@ TEST_P(ByteSourceContract, ExtentsCoverARangeWithoutGapsAndZeroMeansZero) {
   const Context context;
   const SourcePtr source = GetParam().make(folder, context);
   const Bytes& expected = GetParam().expected;
-  for (const Range& asked : {Range{0, source->size()}, Range{1000, 5000}, Range{source->size() - 5, 1000}}) {
+  for (const Range& asked :
+       {Range{0, source->size()}, Range{1000, 5000}, Range{source->size() - 5, 1000}}) {
     std::uint64_t at = asked.offset;
     source->extents(asked, [&](const Extent& extent) {
       EXPECT_EQ(extent.range.offset, at);
@@ -113,14 +115,17 @@ TEST_P(ByteSourceContract, ManyThreadsReadAtOnce) {
 }
 
 Bytes with_zeros(Bytes bytes, const Range& range) {
-  std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(range.offset), range.length, std::byte{0});
+  std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(range.offset), range.length,
+              std::byte{0});
   return bytes;
 }
 
 const Bytes kPlain = kit::pattern(kSize, 1);
 const Bytes kHoled = with_zeros(kPlain, {65'536, 131'072});
 
-SourcePtr memory(const kit::Folder&, const Context&) { return make_memory_source(kPlain); }
+SourcePtr memory(const kit::Folder&, const Context&) {
+  return make_memory_source(kPlain);
+}
 
 SourcePtr window(const kit::Folder&, const Context&) {
   Bytes around(777);
@@ -130,7 +135,8 @@ SourcePtr window(const kit::Folder&, const Context&) {
 }
 
 SourcePtr window_past_end(const kit::Folder&, const Context&) {
-  return make_window(make_memory_source(Bytes(kPlain.begin(), kPlain.begin() + 200'000)), {0, kSize});
+  return make_window(make_memory_source(Bytes(kPlain.begin(), kPlain.begin() + 200'000)),
+                     {0, kSize});
 }
 
 SourcePtr joined(const kit::Folder&, const Context&) {
@@ -147,7 +153,8 @@ SourcePtr cached(const kit::Folder&, const Context& context) {
 SourcePtr cached_failing(const kit::Folder&, const Context& context) {
   FaultPlan plan;
   plan.unreadable.push_back({100'000, 1'000});
-  return make_cached(std::make_shared<FailingSource>(make_memory_source(kPlain), plan, [](auto) {}), context);
+  return make_cached(std::make_shared<FailingSource>(make_memory_source(kPlain), plan, [](auto) {}),
+                     context);
 }
 
 SourcePtr file(const kit::Folder& folder, const Context& context) {
@@ -185,7 +192,8 @@ SourcePtr vdi(bool fixed, const Context& context) {
 SourcePtr fat_file(const kit::Folder&, const Context& context) {
   kit::FatBuilder volume(kit::FatBuilder::Width::fat16);
   std::vector<std::uint32_t> clusters;
-  for (std::uint32_t i = 0; i < (kSize + 511) / 512; ++i) clusters.push_back(100 + i / 50 % 2 * 2000 + i);
+  for (std::uint32_t i = 0; i < (kSize + 511) / 512; ++i)
+    clusters.push_back(100 + i / 50 % 2 * 2000 + i);
   volume.file(0, "photographs.tar", kPlain, clusters);
   const auto files = open_file_system(make_memory_source(volume.bytes()), {}, context);
   return files->open(files->find({"photographs.tar"}).at(0)).bytes;
@@ -195,16 +203,29 @@ INSTANTIATE_TEST_SUITE_P(
     All, ByteSourceContract,
     ::testing::Values(
         SourceCase{"memory", memory, kPlain, {}}, SourceCase{"window", window, kPlain, {}},
-        SourceCase{"window_past_end", window_past_end, with_zeros(kPlain, {200'000, kSize - 200'000}),
+        SourceCase{"window_past_end",
+                   window_past_end,
+                   with_zeros(kPlain, {200'000, kSize - 200'000}),
                    {{200'000, kSize - 200'000}}},
         SourceCase{"joined", joined, kHoled, {}}, SourceCase{"cached", cached, kPlain, {}},
-        SourceCase{"cached_failing", cached_failing, with_zeros(kPlain, {100'000, 1'000}), {{100'000, 1'000}}},
+        SourceCase{"cached_failing",
+                   cached_failing,
+                   with_zeros(kPlain, {100'000, 1'000}),
+                   {{100'000, 1'000}}},
         SourceCase{"file", file, kHoled, {}},
-        SourceCase{"failing", failing, with_zeros(with_zeros(kPlain, {100'000, 1'000}), {299'000, kSize - 299'000}),
+        SourceCase{"failing",
+                   failing,
+                   with_zeros(with_zeros(kPlain, {100'000, 1'000}), {299'000, kSize - 299'000}),
                    {{100'000, 1'000}, {299'000, kSize - 299'000}}},
         SourceCase{"split", split, kPlain, {}},
-        SourceCase{"vdi_dynamic", [](const kit::Folder&, const Context& c) { return vdi(false, c); }, kHoled, {}},
-        SourceCase{"vdi_fixed", [](const kit::Folder&, const Context& c) { return vdi(true, c); }, kHoled, {}},
+        SourceCase{"vdi_dynamic",
+                   [](const kit::Folder&, const Context& c) { return vdi(false, c); },
+                   kHoled,
+                   {}},
+        SourceCase{"vdi_fixed",
+                   [](const kit::Folder&, const Context& c) { return vdi(true, c); },
+                   kHoled,
+                   {}},
         SourceCase{"fat_file", fat_file, kPlain, {}}),
     [](const auto& each) { return each.param.name; });
 

@@ -1,5 +1,5 @@
-// For every fixed header: each bit flipped, each length cut. Whatever the disk says, reading ends, stays
-// within bounds, and changes nothing.
+// For every fixed header: each bit flipped, each length cut. Whatever the disk says, reading ends,
+// stays within bounds, and changes nothing.
 #include <gtest/gtest.h>
 
 #include "kit/disk_builder.h"
@@ -21,7 +21,8 @@ class Counting final : public ByteSource {
   std::uint64_t bytes_read() const { return bytes_.load(); }
 
  protected:
-  void do_read(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>& unreadable) const override {
+  void do_read(std::uint64_t offset, std::span<std::byte> out,
+               std::vector<Range>& unreadable) const override {
     bytes_ += out.size();
     const ReadResult got = inner_->read(offset, out);
     unreadable.insert(unreadable.end(), got.unreadable.begin(), got.unreadable.end());
@@ -77,12 +78,18 @@ void flip(const Bytes& disk, std::size_t from, std::size_t length) {
 
 void cut(const Bytes& disk, std::size_t to) {
   for (std::size_t length = 1; length <= to; length += length < 2'000 ? 1 : 97)
-    ASSERT_LT(read_everything(Bytes(disk.begin(), disk.begin() + static_cast<std::ptrdiff_t>(length))), 64u << 20)
+    ASSERT_LT(
+        read_everything(Bytes(disk.begin(), disk.begin() + static_cast<std::ptrdiff_t>(length))),
+        64u << 20)
         << "cut to " << length;
 }
 
 FatBuilder lived_in(FatBuilder::Width width) {
-  FatBuilder volume(width, width == FatBuilder::Width::fat12 ? 60 : width == FatBuilder::Width::fat16 ? 4'100 : 300, 512);
+  FatBuilder volume(width,
+                    width == FatBuilder::Width::fat12   ? 60
+                    : width == FatBuilder::Width::fat16 ? 4'100
+                                                        : 300,
+                    512);
   volume.label("SKERROW    ");
   volume.folder(0, "Keeper", {10});
   volume.file(10, "log of the winter.txt", kit::pattern(1'500, 1), {11, 12, 13});
@@ -161,7 +168,8 @@ TEST(Damage, RandomDisksOfEveryKindOfGarbage) {
     Bytes hurt = volume.bytes();
     const Bytes garbage = kit::pattern(4'000, seed);
     for (std::size_t i = 0; i + 4 < garbage.size(); i += 40) {
-      const std::size_t at = (std::to_integer<std::size_t>(garbage[i]) << 8 | std::to_integer<std::size_t>(garbage[i + 1])) *
+      const std::size_t at = (std::to_integer<std::size_t>(garbage[i]) << 8 |
+                              std::to_integer<std::size_t>(garbage[i + 1])) *
                              (seed % 7 + 1) % 40'000;
       if (at < 512) continue;  // keep it a FAT
       hurt[at] = garbage[i + 2];

@@ -63,7 +63,8 @@ Bytes patched(Bytes bytes, std::initializer_list<Patch> patches) {
 std::vector<std::string> codes(const Context& context) {
   std::vector<std::string> found;
   for (const Finding& finding : context.findings->all())
-    found.push_back(std::string(to_string(finding.code)) + "@" + std::to_string(finding.range.offset));
+    found.push_back(std::string(to_string(finding.code)) + "@" +
+                    std::to_string(finding.range.offset));
   return found;
 }
 
@@ -81,7 +82,8 @@ std::string Folder::file(const std::string& name, const Bytes& bytes) const {
   const std::string path = path_ + "/" + name;
   std::filesystem::create_directories(std::filesystem::path(path).parent_path());
   const std::string text = text_of(bytes);
-  std::ofstream(path, std::ios::binary).write(text.data(), static_cast<std::streamsize>(text.size()));
+  std::ofstream(path, std::ios::binary)
+      .write(text.data(), static_cast<std::streamsize>(text.size()));
   return path;
 }
 

@@ -101,7 +101,8 @@ Bytes make_vdi(const Bytes& disk, const VdiOptions& options) {
   std::vector<std::size_t> stored;
   for (std::size_t i = 0; i < blocks; ++i) {
     const auto from = disk.begin() + static_cast<std::ptrdiff_t>(i * block);
-    const auto to = disk.begin() + static_cast<std::ptrdiff_t>(std::min(disk.size(), (i + 1) * block));
+    const auto to =
+        disk.begin() + static_cast<std::ptrdiff_t>(std::min(disk.size(), (i + 1) * block));
     const bool empty = std::all_of(from, to, [](std::byte b) { return b == std::byte{0}; });
     put(file, kVdiMapAt + i * 4, 0xFFFFFFFF, 4);
     if (options.fixed || !empty) stored.push_back(i);

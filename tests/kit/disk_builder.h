@@ -21,7 +21,8 @@ struct GptEntry {
   std::string name;
 };
 
-// Both copies and the protective MBR over a disk of the given size; its sectors have `sector` bytes.
+// Both copies and the protective MBR over a disk of the given size; its sectors have `sector`
+// bytes.
 void put_gpt(Bytes& disk, std::uint32_t sector, const std::vector<GptEntry>& entries);
 
 // Makes the checksums of the header at `header_at` right again after it was changed.

@@ -25,7 +25,8 @@ std::u16string units_of(const std::string& name) {
     const int more = c < 0x80 ? 0 : c < 0xE0 ? 1 : 2;
     unsigned code = more == 0 ? c : more == 1 ? c & 0x1Fu : c & 0x0Fu;
     for (int k = 1; k <= more; ++k)
-      code = code << 6 | (static_cast<unsigned char>(name[i + static_cast<std::size_t>(k)]) & 0x3Fu);
+      code =
+          code << 6 | (static_cast<unsigned char>(name[i + static_cast<std::size_t>(k)]) & 0x3Fu);
     units += static_cast<char16_t>(code);
     i += static_cast<std::size_t>(more) + 1;
   }
@@ -52,7 +53,11 @@ std::string shortened(const std::string& name, unsigned number) {
 }
 
 FatBuilder::FatBuilder(Width width)
-    : FatBuilder(width, width == Width::fat12 ? 500 : width == Width::fat16 ? 5000 : 70000, 512) {}
+    : FatBuilder(width,
+                 width == Width::fat12   ? 500
+                 : width == Width::fat16 ? 5000
+                                         : 70000,
+                 512) {}
 
 FatBuilder::FatBuilder(Width width, std::uint32_t clusters, std::uint32_t cluster_bytes)
     : width_(width), clusters_(clusters), cluster_bytes_(cluster_bytes) {
@@ -148,7 +153,10 @@ std::uint64_t FatBuilder::add_slots(std::uint32_t folder, const std::string& nam
     put(slot, 11, 0x0F, 1);
     put(slot, 13, sum_of(short_name), 1);
     for (std::size_t i = 0; i < 13; ++i)
-      put(slot, i < 5 ? 1 + i * 2 : i < 11 ? 14 + (i - 5) * 2 : 28 + (i - 11) * 2,
+      put(slot,
+          i < 5    ? 1 + i * 2
+          : i < 11 ? 14 + (i - 5) * 2
+                   : 28 + (i - 11) * 2,
           units[(part - 1) * 13 + i], 2);
     put_bytes(bytes_, slot_place(folder, row->second++), slot);
   }
@@ -162,7 +170,8 @@ std::uint64_t FatBuilder::add_slots(std::uint32_t folder, const std::string& nam
 std::uint64_t FatBuilder::file(std::uint32_t folder, const std::string& name, const Bytes& content,
                                const Clusters& clusters, const FileOptions& options) {
   for (std::size_t i = 0; i < clusters.size(); ++i) {
-    link(clusters[i], i + 1 < clusters.size() ? clusters[i + 1] : static_cast<std::uint32_t>(kTopOf32));
+    link(clusters[i],
+         i + 1 < clusters.size() ? clusters[i + 1] : static_cast<std::uint32_t>(kTopOf32));
     const std::size_t from = std::min(i * cluster_bytes_, content.size());
     const std::size_t to = std::min(from + cluster_bytes_, content.size());
     put_bytes(bytes_, cluster_offset(clusters[i]),

@@ -18,10 +18,10 @@ class FatBuilder {
     std::string short_name;  // 11 characters; empty: made from the long name
     bool long_name = true;
     int attributes = 0x20;
-    std::uint16_t date = 0x5C6E;     // 2026-03-14
-    std::uint16_t time = 0x43C1;     // 08:30:02
+    std::uint16_t date = 0x5C6E;  // 2026-03-14
+    std::uint16_t time = 0x43C1;  // 08:30:02
     int hundredths = 0;
-    std::uint32_t size_lie = 0;      // size to write instead of the true one
+    std::uint32_t size_lie = 0;  // size to write instead of the true one
   };
 
   // FAT12: 500 clusters of 512; FAT16: 5000 of 512; FAT32: 70000 of 512.
@@ -37,8 +37,8 @@ class FatBuilder {
   }
   std::uint64_t folder(std::uint32_t parent, const std::string& name, const Clusters& clusters);
 
-  // As a system deletes: E5 on every slot of the entry, the chain freed. `wipe_high`: and the high half
-  // of the first cluster zeroed.
+  // As a system deletes: E5 on every slot of the entry, the chain freed. `wipe_high`: and the high
+  // half of the first cluster zeroed.
   void remove(std::uint64_t slot, const Clusters& clusters, bool wipe_high = false);
 
   // Both tables.

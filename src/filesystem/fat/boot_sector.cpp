@@ -15,7 +15,9 @@ constexpr std::uint32_t kSlotBytes = 32;
 constexpr std::uint32_t kMostClusterBytes = 512 * 1024;
 constexpr std::array<std::uint64_t, 4> kSpareAt = {6 * 512, 6 * 4096, 6 * 1024, 6 * 2048};
 
-bool known_media(std::uint8_t media) { return media == 0xF0 || media >= 0xF8; }
+bool known_media(std::uint8_t media) {
+  return media == 0xF0 || media >= 0xF8;
+}
 
 // The first byte of the table repeats the media byte: the strongest proof that a boot sector
 // belongs to what lies behind it.

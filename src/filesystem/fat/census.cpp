@@ -26,7 +26,9 @@ struct Waiting {
 class Census {
  public:
   explicit Census(const Disk& disk)
-      : disk_(disk), layout_(disk.geometry), cursor_(disk.table),
+      : disk_(disk),
+        layout_(disk.geometry),
+        cursor_(disk.table),
         peeked_(std::size_t{disk.geometry.cluster_count} + 2),
         begins_folder_(std::size_t{disk.geometry.cluster_count} + 2),
         steps_left_(std::uint64_t{disk.geometry.cluster_count} * 16 + (1u << 20)) {}
@@ -46,7 +48,8 @@ class Census {
 
  private:
   std::uint64_t clusters_for(std::uint32_t size_bytes) const {
-    return (std::uint64_t{size_bytes} + disk_.geometry.cluster_bytes - 1) / disk_.geometry.cluster_bytes;
+    return (std::uint64_t{size_bytes} + disk_.geometry.cluster_bytes - 1) /
+           disk_.geometry.cluster_bytes;
   }
 
   void look_for_known_unreadable() {
@@ -87,11 +90,13 @@ class Census {
 
   void own_active() {
     if (disk_.wide())
-      own(disk_.table.chain(cursor_, disk_.geometry.root_cluster, disk_.geometry.cluster_count).runs, 0);
+      own(disk_.table.chain(cursor_, disk_.geometry.root_cluster, disk_.geometry.cluster_count)
+              .runs,
+          0);
     Tree tree(disk_, layout_, Tree::Mode::learn);
     tree.walk({}, [&](const Visit& visit) {
-      const std::uint64_t wanted = visit.slot.folder() ? disk_.geometry.cluster_count
-                                                       : clusters_for(visit.slot.size_bytes);
+      const std::uint64_t wanted =
+          visit.slot.folder() ? disk_.geometry.cluster_count : clusters_for(visit.slot.size_bytes);
       if (wanted == 0) return WalkStep::go_on;
       const std::uint32_t first = visit.slot.first_cluster();
       const Chain chain = disk_.table.chain(cursor_, first, std::min(wanted, steps_left_));
@@ -120,8 +125,8 @@ class Census {
                            instead);
     else if (chain.end == Chain::End::broken)
       disk_.context.report(FindingCode::fat_chain_broken, Severity::damage, place,
-                           fmt::format("the chain of \"{}\" breaks off after {} of {} clusters", name,
-                                       chain.clusters, wanted),
+                           fmt::format("the chain of \"{}\" breaks off after {} of {} clusters",
+                                       name, chain.clusters, wanted),
                            instead);
     else
       disk_.context.report(FindingCode::fat_chain_short, Severity::damage, place,
@@ -131,7 +136,8 @@ class Census {
   }
 
   bool in_use(std::uint32_t cluster) {
-    return cursor_.in_use(cluster) || layout_.owned.get(cluster) || layout_.folder_parts.get(cluster);
+    return cursor_.in_use(cluster) || layout_.owned.get(cluster) ||
+           layout_.folder_parts.get(cluster);
   }
 
   bool begins_folder(std::uint32_t cluster) {
@@ -159,8 +165,8 @@ class Census {
     ++placed.part_count;
   }
 
-  // Places `left` clusters from `candidate` on into free ones. Behind a gap nothing is sure: the gap
-  // may have been this file's own.
+  // Places `left` clusters from `candidate` on into free ones. Behind a gap nothing is sure: the
+  // gap may have been this file's own.
   void place_free(Placed& placed, std::uint32_t candidate, std::uint64_t left, bool sure) {
     while (left > 0 && disk_.geometry.valid_cluster(candidate)) {
       if (in_use(candidate) || begins_folder(candidate)) {
@@ -174,8 +180,8 @@ class Census {
     }
   }
 
-  // A file whose first cluster was taken after its deletion: what was written over it lies in its run,
-  // not between its pieces.
+  // A file whose first cluster was taken after its deletion: what was written over it lies in its
+  // run, not between its pieces.
   void place_in_one_run(Placed& placed, std::uint32_t first, std::uint64_t wanted) {
     for (std::uint64_t k = 0; k < wanted && disk_.geometry.valid_cluster(first); ++k, ++first) {
       const bool taken = in_use(first) || begins_folder(first);
@@ -183,9 +189,10 @@ class Census {
     }
   }
 
-  // Whether the sector in which the file ends, or the one behind it in its cluster, holds other bytes
-  // than zeros past the end. Systems fill up the last sector they write with zeros, so that such remains
-  // are often those of a larger file that has stood here since, and whose entry is gone.
+  // Whether the sector in which the file ends, or the one behind it in its cluster, holds other
+  // bytes than zeros past the end. Systems fill up the last sector they write with zeros, so that
+  // such remains are often those of a larger file that has stood here since, and whose entry is
+  // gone.
   bool remains_behind(std::uint32_t size_bytes) {
     constexpr std::uint32_t sector = 512;
     const std::uint32_t used = size_bytes % disk_.geometry.cluster_bytes;
@@ -222,8 +229,8 @@ class Census {
       for (std::uint32_t k = 0; k < run.count; ++k)
         add(placed, run.first + k, 1,
             layout_.crossed.get(run.first + k) ? Certainty::doubtful : Certainty::sure);
-    const bool start_free =
-        chain.clusters == 0 && disk_.geometry.valid_cluster(file.first) && !cursor_.in_use(file.first);
+    const bool start_free = chain.clusters == 0 && disk_.geometry.valid_cluster(file.first) &&
+                            !cursor_.in_use(file.first);
     if (start_free)
       place_free(placed, file.first, wanted, true);
     else if (chain.clusters > 0)
@@ -241,9 +248,8 @@ class Census {
   std::uint32_t start_of(const Visit& visit, Placed& placed) {
     const std::uint32_t first = visit.slot.first_cluster();
     const std::uint32_t halves = disk_.geometry.cluster_count >> 16;
-    const bool may_be_wiped = disk_.wide() && halves > 0 &&
-                              visit.slot.deleted && visit.slot.first_high == 0 && first != 0 &&
-                              !halves_survive_;
+    const bool may_be_wiped = disk_.wide() && halves > 0 && visit.slot.deleted &&
+                              visit.slot.first_high == 0 && first != 0 && !halves_survive_;
     if (!may_be_wiped || !spend(halves)) return first;
     std::vector<std::uint32_t> candidates;
     bool never_used_above = true;
@@ -351,10 +357,10 @@ class Census {
     for (const ClusterRun& claim : claims_) {
       const std::uint32_t end = claim.first + claim.count;
       if (claim.first < reached) {
-        const std::uint32_t from =
-            layout_.disputed.empty()
-                ? claim.first
-                : std::max(claim.first, layout_.disputed.back().first + layout_.disputed.back().count);
+        const std::uint32_t from = layout_.disputed.empty()
+                                       ? claim.first
+                                       : std::max(claim.first, layout_.disputed.back().first +
+                                                                   layout_.disputed.back().count);
         const std::uint32_t to = std::min(end, reached);
         if (from < to) layout_.disputed.push_back({from, to - from});
       }
@@ -365,16 +371,17 @@ class Census {
   // Data in a free cluster that no entry claims: a file has been there whose entry is gone.
   bool holds_unclaimed_data(std::uint32_t cluster) {
     if (!disk_.geometry.valid_cluster(cluster) || in_use(cluster)) return false;
-    const auto after = std::upper_bound(
-        claims_.begin(), claims_.end(), cluster,
-        [](std::uint32_t c, const ClusterRun& claim) { return c < claim.first; });
-    const bool claimed = after != claims_.begin() &&
-                         cluster - std::prev(after)->first < std::prev(after)->count;
+    const auto after =
+        std::upper_bound(claims_.begin(), claims_.end(), cluster,
+                         [](std::uint32_t c, const ClusterRun& claim) { return c < claim.first; });
+    const bool claimed =
+        after != claims_.begin() && cluster - std::prev(after)->first < std::prev(after)->count;
     return !claimed && !begins_folder(cluster) && holds_something(disk_, cluster);
   }
 
-  // A file whose entry is gone claims nothing any more, and may still have been written over another.
-  // Where one has been close by, or where a whole folder of entries is lost, nothing is proven.
+  // A file whose entry is gone claims nothing any more, and may still have been written over
+  // another. Where one has been close by, or where a whole folder of entries is lost, nothing is
+  // proven.
   void doubt_where_entries_are_lost() {
     for (Placed& placed : layout_.placed) {
       if (placed.rule != Placed::Rule::one_run || placed.part_count == 0 || placed.broken_chain)
@@ -402,6 +409,8 @@ class Census {
 
 }  // namespace
 
-Layout take_census(const Disk& disk) { return Census(disk).take(); }
+Layout take_census(const Disk& disk) {
+  return Census(disk).take();
+}
 
 }  // namespace lantern::fat

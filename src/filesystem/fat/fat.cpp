@@ -22,8 +22,8 @@ using fat::Slot;
 using fat::Tree;
 using fat::Visit;
 
-// What is left of the share of a file that nothing claims, yet something may have been written over: not
-// whole, whatever else speaks for it.
+// What is left of the share of a file that nothing claims, yet something may have been written
+// over: not whole, whatever else speaks for it.
 constexpr double kUnproven = 0.99;
 
 class FatFileSystem final : public FileSystem {
@@ -64,13 +64,14 @@ class FatFileSystem final : public FileSystem {
     Layout& layout = census();
     Entry entry;
     const auto take = [&](const Visit& seen) {
-      const bool same = equal_ignoring_case(seen.path.back(), path.back()) ||
-                        equal_ignoring_case(short_name_text(seen.slot, disk_.code_page), path.back());
+      const bool same =
+          equal_ignoring_case(seen.path.back(), path.back()) ||
+          equal_ignoring_case(short_name_text(seen.slot, disk_.code_page), path.back());
       if (same) {
         fill(entry, seen, layout);
-        const auto first_deleted =
-            std::find_if(found.begin(), found.end(),
-                         [](const Entry& e) { return e.state != EntryState::active; });
+        const auto first_deleted = std::find_if(found.begin(), found.end(), [](const Entry& e) {
+          return e.state != EntryState::active;
+        });
         found.insert(entry.state == EntryState::active ? first_deleted : found.end(), entry);
       }
       return WalkStep::go_on;
@@ -155,7 +156,8 @@ class FatFileSystem final : public FileSystem {
     entry.attributes.clear();
     constexpr std::string_view letters = "rhs  a";
     for (std::size_t bit = 0; bit < letters.size(); ++bit)
-      if ((slot.attributes >> bit & 1) != 0 && letters[bit] != ' ') entry.attributes += letters[bit];
+      if ((slot.attributes >> bit & 1) != 0 && letters[bit] != ' ')
+        entry.attributes += letters[bit];
     entry.evidence.clear();
     if (slot.folder()) {
       entry.intact = seen.folder_is_lost ? 0 : 1;
@@ -167,8 +169,8 @@ class FatFileSystem final : public FileSystem {
       fill_intact(entry, seen, layout);
     }
     if (!seen.slot.deleted) return;
-    const std::string name = !slot.end_known     ? "start of a long name whose end is lost"
-                             : slot.long_name    ? "long name, its first character by checksum"
+    const std::string name = !slot.end_known    ? "start of a long name whose end is lost"
+                             : slot.long_name   ? "long name, its first character by checksum"
                              : slot.first_known ? "short name"
                                                 : "short name, its first character is lost";
     entry.evidence = entry.evidence.empty() ? name : name + "; " + entry.evidence;
@@ -182,8 +184,7 @@ class FatFileSystem final : public FileSystem {
     } else if (placed == nullptr && !layout.any_crossed && !layout.known_unreadable) {
       entry.intact = 1;  // a whole chain of its own
     } else {
-      const auto parts =
-          content_parts(disk_, layout, seen.slot, seen.slot_offset, seen.deleted);
+      const auto parts = content_parts(disk_, layout, seen.slot, seen.slot_offset, seen.deleted);
       entry.intact = intact_share(parts, seen.slot.size_bytes);
       if (placed != nullptr && placed->unproven) entry.intact = *entry.intact * kUnproven;
     }
@@ -210,10 +211,10 @@ std::shared_ptr<const FileSystem> open_fat(const SourcePtr& volume,
                    "what lies past the end is given as lost");
   const auto own = volume->logical_sector_size();
   if (own && *own != geometry->sector_bytes)
-    context.report(FindingCode::fat_sector_size, Severity::note, {11, 2},
-                   fmt::format("made for sectors of {} bytes, the disk has {}",
-                               geometry->sector_bytes, *own),
-                   "it is read with its own");
+    context.report(
+        FindingCode::fat_sector_size, Severity::note, {11, 2},
+        fmt::format("made for sectors of {} bytes, the disk has {}", geometry->sector_bytes, *own),
+        "it is read with its own");
   const SourcePtr whole = make_window(volume, {0, geometry->volume_bytes});
   const SourcePtr cached = make_cached(whole, context);
   return std::make_shared<FatFileSystem>(fat::Disk{whole, cached, *geometry,

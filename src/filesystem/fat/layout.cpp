@@ -35,7 +35,8 @@ std::vector<Part> placed_parts(const Layout& layout, const Placed& placed) {
 std::vector<Part> chain_parts(const Disk& disk, const Layout& layout, const Slot& slot) {
   Table::Cursor cursor(disk.table);
   const std::uint64_t clusters =
-      (std::uint64_t{slot.size_bytes} + disk.geometry.cluster_bytes - 1) / disk.geometry.cluster_bytes;
+      (std::uint64_t{slot.size_bytes} + disk.geometry.cluster_bytes - 1) /
+      disk.geometry.cluster_bytes;
   const Chain chain = disk.table.chain(cursor, slot.first_cluster(), clusters);
   std::vector<Part> parts;
   for (const ClusterRun& run : chain.runs) {
@@ -91,12 +92,14 @@ std::string evidence_text(const Placed& placed) {
       text = "clusters by the one-run rule: free ones from its first on";
       break;
     case Placed::Rule::next_free:
-      text = "clusters by the next-free rule: passing over those in use and those that begin a "
-             "folder; what lies behind such a gap is in doubt";
+      text =
+          "clusters by the next-free rule: passing over those in use and those that begin a "
+          "folder; what lies behind such a gap is in doubt";
       break;
     case Placed::Rule::first_taken:
-      text = "its first cluster has another owner now; the others by the one-run rule, where they are "
-             "still free";
+      text =
+          "its first cluster has another owner now; the others by the one-run rule, where they are "
+          "still free";
       break;
     case Placed::Rule::no_start:
       text = "no first cluster is known";
@@ -106,11 +109,14 @@ std::string evidence_text(const Placed& placed) {
       break;
   }
   if (placed.start_worked_out)
-    text += "; the high half of its first cluster was wiped and is worked out from its neighbours "
-            "and content";
+    text +=
+        "; the high half of its first cluster was wiped and is worked out from its neighbours "
+        "and content";
   if (placed.unproven)
-    text += "; nothing claims them now, but there are traces of files whose entries are lost, so it may "
-            "have been written over";
+    text +=
+        "; nothing claims them now, but there are traces of files whose entries are lost, so it "
+        "may "
+        "have been written over";
   if (placed.broken_chain) text = "its chain is broken; the rest of its " + text;
   return text;
 }
@@ -139,8 +145,9 @@ std::vector<BytePart> content_parts(const Disk& disk, const Layout& layout, cons
   for (const Part& part : clusters) {
     if (at >= slot.size_bytes) break;
     BytePart bytes;
-    bytes.range = {at, std::min<std::uint64_t>(std::uint64_t{part.count} * disk.geometry.cluster_bytes,
-                                               slot.size_bytes - at)};
+    bytes.range = {at,
+                   std::min<std::uint64_t>(std::uint64_t{part.count} * disk.geometry.cluster_bytes,
+                                           slot.size_bytes - at)};
     bytes.certainty = part.certainty;
     bytes.readable = part.first != 0;
     bytes.volume_offset = bytes.readable ? disk.geometry.cluster_offset(part.first) : 0;

@@ -1,5 +1,5 @@
-// Layout: which clusters belong to whom, as far as the disk still tells. Learned once, by a census of
-// the whole tree (census.h), and only read afterwards: any thread may then ask it.
+// Layout: which clusters belong to whom, as far as the disk still tells. Learned once, by a census
+// of the whole tree (census.h), and only read afterwards: any thread may then ask it.
 #pragma once
 
 #include <cstdint>
@@ -37,8 +37,8 @@ struct Placed {
   std::uint32_t part_count = 0;
   Rule rule = Rule::one_run;
   bool start_worked_out = false;  // the high half of its first cluster was wiped
-  bool unproven = false;          // nothing claims its clusters, yet traces of lost entries are near
-  bool broken_chain = false;      // an active file
+  bool unproven = false;      // nothing claims its clusters, yet traces of lost entries are near
+  bool broken_chain = false;  // an active file
 };
 
 std::string evidence_text(const Placed& placed);
@@ -64,14 +64,14 @@ struct Layout {
         crossed(std::size_t{geometry.cluster_count} + 2),
         folder_parts(std::size_t{geometry.cluster_count} + 2) {}
 
-  Bitmap owned;    // by an active file or folder
-  Bitmap crossed;  // by more than one
+  Bitmap owned;         // by an active file or folder
+  Bitmap crossed;       // by more than one
   Bitmap folder_parts;  // later clusters of folders, known by their shape
   bool any_crossed = false;
   bool known_unreadable = false;  // the source says some of the volume is lost
   std::unordered_map<std::uint32_t, std::vector<ClusterRun>> folders;  // without a whole chain
-  std::unordered_map<std::uint64_t, std::uint32_t> deleted_folders;  // slot offset: first cluster
-  std::vector<Placed> placed;  // by slot offset
+  std::unordered_map<std::uint64_t, std::uint32_t> deleted_folders;    // slot offset: first cluster
+  std::vector<Placed> placed;                                          // by slot offset
   std::vector<Part> parts;
   std::vector<ClusterRun> disputed;  // claimed by two placed files; sorted, disjoint
 

@@ -171,8 +171,8 @@ void SlotReader::attach_long_name(Slot& s) const {
   if ((first == kStandsForE5 || legal_short_character(first)) && could_begin(first, units)) {
     s.short_name[0] = first == kStandsForE5 ? kDeleted : first;
     s.long_name = utf16_to_bytes(units);
-    // A name that fills its parts has no end mark; nor has one whose last part was written over. The
-    // extension tells them apart.
+    // A name that fills its parts has no end mark; nor has one whose last part was written over.
+    // The extension tells them apart.
     if (!ended && !ends_like(units, s.short_name)) {
       s.end_known = false;
       *s.long_name += "~" + short_extension(s.short_name);
@@ -265,7 +265,8 @@ std::optional<FolderStart> parse_folder_start(ByteView bytes, bool wide) {
       (u8(bytes, kSlotBytes + 11) & 0x10) == 0)
     return std::nullopt;
   const auto cluster = [&](std::size_t at) {
-    return (wide ? static_cast<std::uint32_t>(le16(bytes, at + 20)) << 16 : 0u) | le16(bytes, at + 26);
+    return (wide ? static_cast<std::uint32_t>(le16(bytes, at + 20)) << 16 : 0u) |
+           le16(bytes, at + 26);
   };
   FolderStart start;
   start.self = cluster(0);

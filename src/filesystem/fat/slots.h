@@ -60,9 +60,7 @@ class SlotReader {
   std::optional<Slot> next();
 
  private:
-  ByteView slot(std::size_t index) const {
-    return slice(folder_, index * kSlotBytes, kSlotBytes);
-  }
+  ByteView slot(std::size_t index) const { return slice(folder_, index * kSlotBytes, kSlotBytes); }
   Slot read_short(std::size_t index) const;
   void attach_long_name(Slot& slot) const;
 
@@ -84,7 +82,7 @@ bool looks_like_folder_part(ByteView bytes);
 // The fields of a "." slot followed by "..": what the first cluster of a folder begins with.
 struct FolderStart {
   std::uint32_t self = 0;    // its own cluster number
-  std::uint32_t parent = 0;      // 0: the root
+  std::uint32_t parent = 0;  // 0: the root
   std::optional<Timestamp> created;
 };
 constexpr std::size_t kFolderStartBytes = 2 * kSlotBytes;

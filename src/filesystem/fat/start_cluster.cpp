@@ -44,16 +44,16 @@ bool is_text(ByteView bytes) {
   // A file may end inside the cluster; what follows it is commonly zeros.
   std::size_t length = bytes.size();
   while (length > 0 && bytes[length - 1] == std::byte{0}) --length;
-  return length > 0 && std::none_of(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(length),
-                                    [](std::byte b) {
-                                      const auto c = std::to_integer<unsigned>(b);
-                                      return c == 0x7F || (c < 0x20 && c != '\n' && c != '\r' &&
-                                                           c != '\t' && c != '\f');
-                                    });
+  return length > 0 &&
+         std::none_of(
+             bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(length), [](std::byte b) {
+               const auto c = std::to_integer<unsigned>(b);
+               return c == 0x7F || (c < 0x20 && c != '\n' && c != '\r' && c != '\t' && c != '\f');
+             });
 }
 
-// Whether a file of this size can end where it would, laid in one run from `cluster`: data up to its
-// end, zeros behind it in the sector. -1 no, 0 silent, 1 yes.
+// Whether a file of this size can end where it would, laid in one run from `cluster`: data up to
+// its end, zeros behind it in the sector. -1 no, 0 silent, 1 yes.
 int end_suits(const Disk& disk, std::uint32_t cluster, std::uint32_t size_bytes) {
   const std::uint32_t in_sector = size_bytes % 512;
   if (in_sector == 0) return 0;

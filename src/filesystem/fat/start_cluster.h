@@ -14,7 +14,8 @@
 
 namespace lantern::fat {
 
-// How well `start`, the first bytes of a cluster, suits a file of this name: -1 no, 0 silent, 1 yes.
+// How well `start`, the first bytes of a cluster, suits a file of this name: -1 no, 0 silent, 1
+// yes.
 int content_suits(const std::string& name, ByteView start);
 
 // What is known of the file besides its candidates.

@@ -18,14 +18,17 @@ constexpr std::uint32_t kValueBits = 0x0FFFFFFF;
 }  // namespace
 
 Table::Table(SourcePtr volume, const Geometry& geometry, const Context& context)
-    : volume_(std::move(volume)), geometry_(geometry), context_(context),
+    : volume_(std::move(volume)),
+      geometry_(geometry),
+      context_(context),
       number_(context.cache->new_source_number()),
       top_(geometry.width == Width::fat12   ? 0xFFFu
            : geometry.width == Width::fat16 ? 0xFFFFu
                                             : 0x0FFFFFFFu) {}
 
 std::uint64_t Table::entry_offset(std::uint32_t cluster) const {
-  return geometry_.table_offset + std::uint64_t{cluster} * static_cast<unsigned>(geometry_.width) / 8;
+  return geometry_.table_offset +
+         std::uint64_t{cluster} * static_cast<unsigned>(geometry_.width) / 8;
 }
 
 Link Table::classify(std::uint32_t value) const {
@@ -56,9 +59,9 @@ std::vector<std::uint32_t> Table::decode(std::uint32_t copy, std::uint64_t first
 }
 
 // Where a group of entries differs, the copy that makes more sense gives it: the one with fewer
-// impossible entries, or the one that was not overwritten with one and the same value. Where neither
-// stands out, an entry that is free or impossible in one copy is taken from the other: a cluster with a
-// successor was written by somebody.
+// impossible entries, or the one that was not overwritten with one and the same value. Where
+// neither stands out, an entry that is free or impossible in one copy is taken from the other: a
+// cluster with a successor was written by somebody.
 void Table::merge(std::uint64_t first, std::vector<std::uint32_t>& kept,
                   const std::vector<std::uint32_t>& other) const {
   std::size_t differing_groups = 0;
@@ -103,7 +106,8 @@ void Table::Difference::add(std::uint32_t kept, std::uint32_t other, const Table
 
 int Table::Difference::preferred() const {
   if (bad_kept != bad_other) return bad_other < bad_kept ? 1 : -1;
-  if (entries > 2 && uniform_kept != uniform_other && (uniform_kept ? first_kept : first_other) != 0)
+  if (entries > 2 && uniform_kept != uniform_other &&
+      (uniform_kept ? first_kept : first_other) != 0)
     return uniform_kept ? 1 : -1;
   return 0;
 }
@@ -115,7 +119,8 @@ BlockCache::BlockPtr Table::page(std::uint64_t index) const {
       std::min<std::uint64_t>(kPageEntries, std::uint64_t{geometry_.cluster_count} + 2 - first));
   const std::uint32_t main_copy = geometry_.only_table.value_or(0);
   std::vector<std::uint32_t> values = decode(main_copy, first, count);
-  if (geometry_.table_count > 1 && !geometry_.only_table) merge(first, values, decode(1, first, count));
+  if (geometry_.table_count > 1 && !geometry_.only_table)
+    merge(first, values, decode(1, first, count));
   auto block = std::make_shared<BlockCache::Block>();
   block->bytes.resize(count * sizeof(std::uint32_t));
   std::memcpy(block->bytes.data(), values.data(), block->bytes.size());
@@ -140,7 +145,9 @@ Link Table::Cursor::link(std::uint32_t cluster, std::uint32_t& next) {
   return table_->classify(value);
 }
 
-bool Table::Cursor::in_use(std::uint32_t cluster) { return raw(cluster) != 0; }
+bool Table::Cursor::in_use(std::uint32_t cluster) {
+  return raw(cluster) != 0;
+}
 
 Chain Table::chain(Cursor& cursor, std::uint32_t first, std::uint64_t most) const {
   Chain chain;

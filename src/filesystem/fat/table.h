@@ -1,8 +1,8 @@
 // The file allocation table: one entry a cluster, 12, 16 or 32 bits (28 used), little-endian.
 //   0: free    2 to count+1: next cluster    ..F7: bad    ..F8 to ..FF: last of its chain
 //   anything else: damage, the other copy is asked
-// Microsoft FAT specification (fatgen103). Where the copies differ, each group of 128 entries is taken
-// from the copy that makes sense; a cluster in use in either copy counts as in use.
+// Microsoft FAT specification (fatgen103). Where the copies differ, each group of 128 entries is
+// taken from the copy that makes sense; a cluster in use in either copy counts as in use.
 //
 // Thread-safety: Table may be used from any thread; a Cursor belongs to one.
 #pragma once
@@ -75,7 +75,8 @@ class Table {
   };
 
   BlockCache::BlockPtr page(std::uint64_t index) const;
-  std::vector<std::uint32_t> decode(std::uint32_t copy, std::uint64_t first, std::size_t count) const;
+  std::vector<std::uint32_t> decode(std::uint32_t copy, std::uint64_t first,
+                                    std::size_t count) const;
   Link classify(std::uint32_t value) const;
   void merge(std::uint64_t first, std::vector<std::uint32_t>& kept,
              const std::vector<std::uint32_t>& other) const;

@@ -37,7 +37,10 @@ std::uint64_t Folder::slot_offset(std::size_t slot_index) const {
 }
 
 Tree::Tree(const Disk& disk, Layout& layout, Mode mode)
-    : disk_(disk), layout_(layout), mode_(mode), cursor_(disk.table),
+    : disk_(disk),
+      layout_(layout),
+      mode_(mode),
+      cursor_(disk.table),
       probes_left_(std::uint64_t{disk.geometry.cluster_count} * 2 + 65536) {}
 
 Folder Tree::read_root() {
@@ -47,19 +50,21 @@ Folder Tree::read_root() {
   return root;
 }
 
-// Adds what lies at `place`. Slots that cannot be read become deleted ones of no meaning, so that those
-// behind them are still met.
+// Adds what lies at `place`. Slots that cannot be read become deleted ones of no meaning, so that
+// those behind them are still met.
 void Tree::append(Folder& folder, const Range& place) const {
   const std::size_t at = folder.bytes.size();
   folder.places.push_back(place);
   folder.bytes.resize(at + static_cast<std::size_t>(place.length), kFiller);
   const auto target = std::span(folder.bytes).subspan(at);
   const auto lose = [&](const Range& lost) {
-    const auto from = static_cast<std::size_t>(lost.offset - place.offset) / kSlotBytes * kSlotBytes;
+    const auto from =
+        static_cast<std::size_t>(lost.offset - place.offset) / kSlotBytes * kSlotBytes;
     const auto to = divide_up(lost.end() - place.offset, kSlotBytes) * kSlotBytes;
-    std::fill(target.begin() + static_cast<std::ptrdiff_t>(from),
-              target.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(to, target.size())),
-              kFiller);
+    std::fill(
+        target.begin() + static_cast<std::ptrdiff_t>(from),
+        target.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(to, target.size())),
+        kFiller);
     disk_.context.report(FindingCode::fat_folder_broken, Severity::damage, lost,
                          "part of a folder cannot be read", "the rest of it is listed");
   };
@@ -104,10 +109,10 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
                          fmt::format("up to {} bytes of it are listed", kMostFolderBytes));
   if (chain.end == Chain::End::whole) return chain.runs;
   if (chain.end == Chain::End::loop) {
-    disk_.context.report(FindingCode::fat_chain_loop, Severity::damage, place,
-                         fmt::format("the chain of a folder comes back to itself after {} clusters",
-                                     chain.clusters),
-                         "each cluster is read once");
+    disk_.context.report(
+        FindingCode::fat_chain_loop, Severity::damage, place,
+        fmt::format("the chain of a folder comes back to itself after {} clusters", chain.clusters),
+        "each cluster is read once");
     return layout_.folders[first] = chain.runs;
   }
   std::vector<ClusterRun> runs = chain.runs;
@@ -116,12 +121,13 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
   return layout_.folders[first] = runs;
 }
 
-// A folder that is full goes on somewhere: in the next free cluster that is shaped like the later part
-// of a folder, looked for onwards and then from the start of the volume.
+// A folder that is full goes on somewhere: in the next free cluster that is shaped like the later
+// part of a folder, looked for onwards and then from the start of the volume.
 void Tree::continue_folder(std::vector<ClusterRun>& runs) {
   Bytes cluster(disk_.geometry.cluster_bytes);
   std::uint32_t last = runs.back().first + runs.back().count - 1;
-  for (std::uint64_t bytes = cluster.size(); bytes < kSpecifiedFolderBytes; bytes += cluster.size()) {
+  for (std::uint64_t bytes = cluster.size(); bytes < kSpecifiedFolderBytes;
+       bytes += cluster.size()) {
     disk_.cached->read(disk_.geometry.cluster_offset(last), cluster);
     if (has_end_mark(cluster)) return;
     std::optional<std::uint32_t> next = find_folder_part(last + 1, cluster);
@@ -158,7 +164,8 @@ bool Tree::is_own_start(const Slot& slot, std::uint32_t cluster, std::uint32_t p
   const bool parent_is_root = parent == 0 || parent == disk_.geometry.root_cluster;
   return start && start->self == cluster &&
          (start->parent == parent ||
-          (parent_is_root && (start->parent == 0 || start->parent == disk_.geometry.root_cluster))) &&
+          (parent_is_root &&
+           (start->parent == 0 || start->parent == disk_.geometry.root_cluster))) &&
          slot.folder();
 }
 
@@ -193,8 +200,7 @@ std::optional<std::uint32_t> Tree::folder_cluster(const Slot& slot, const Level&
   }
   // The high half may have been wiped on deletion: "." tells the whole number.
   const std::uint32_t halves =
-      disk_.wide() && slot.first_high == 0 ? disk_.geometry.cluster_count >> 16
-                                                                   : 0;
+      disk_.wide() && slot.first_high == 0 ? disk_.geometry.cluster_count >> 16 : 0;
   for (std::uint32_t high = 0; high <= halves && probes_left_ > 0; ++high) {
     --probes_left_;
     const std::uint32_t candidate = first | high << 16;
@@ -223,7 +229,8 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
   entered.insert(disk_.geometry.root_cluster);
   while (!levels.empty()) {
     Level& level = levels.back();
-    const auto slot = SlotReader(level.folder.bytes, disk_.wide(), level.deleted, level.next_slot).next();
+    const auto slot =
+        SlotReader(level.folder.bytes, disk_.wide(), level.deleted, level.next_slot).next();
     if (!slot) {
       levels.pop_back();
       continue;
@@ -250,8 +257,9 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
     WalkStep step = WalkStep::go_on;
     if (!on_the_way && (deleted || options.active)) {
       if (++entries > disk_.context.budget.max_entries) {
-        disk_.context.report(FindingCode::budget_entries, Severity::warning, {slot_offset, kSlotBytes},
-                             "more entries than the budget allows", "the rest are not listed");
+        disk_.context.report(FindingCode::budget_entries, Severity::warning,
+                             {slot_offset, kSlotBytes}, "more entries than the budget allows",
+                             "the rest are not listed");
         return;
       }
       if (entries % 1024 == 0) disk_.context.check_cancelled();
@@ -281,21 +289,23 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
     }
     if (levels.size() > disk_.context.budget.max_depth) {
       disk_.context.report(FindingCode::budget_depth, Severity::warning, {slot_offset, kSlotBytes},
-                           "folders lie deeper than the budget allows", "deeper ones are not listed");
+                           "folders lie deeper than the budget allows",
+                           "deeper ones are not listed");
       continue;
     }
     const Range start{disk_.geometry.cluster_offset(*cluster), kFolderStartBytes};
     const auto dots = folder_start(*cluster);
     Level inside{read_folder(*cluster), 0, deleted, *cluster, slot_offset};
     if (!deleted && (!dots || dots->self != *cluster)) {
-      const bool shaped = looks_like_folder_part(
-          ByteView(inside.folder.bytes).first(std::min<std::size_t>(
-              inside.folder.bytes.size(), disk_.geometry.cluster_bytes)));
-      disk_.context.report(FindingCode::fat_folder_broken, Severity::damage, start,
-                           fmt::format("the folder \"{}\" does not begin as one",
-                                       for_terminal(path.back())),
-                           shaped || dots ? "what is shaped like entries is listed"
-                                          : "what lies there is no folder and is not listed");
+      const bool shaped =
+          looks_like_folder_part(ByteView(inside.folder.bytes)
+                                     .first(std::min<std::size_t>(inside.folder.bytes.size(),
+                                                                  disk_.geometry.cluster_bytes)));
+      disk_.context.report(
+          FindingCode::fat_folder_broken, Severity::damage, start,
+          fmt::format("the folder \"{}\" does not begin as one", for_terminal(path.back())),
+          shaped || dots ? "what is shaped like entries is listed"
+                         : "what lies there is no folder and is not listed");
       if (!shaped && !dots) continue;
     }
     levels.push_back(std::move(inside));

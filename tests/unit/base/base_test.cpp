@@ -55,8 +55,8 @@ TEST(FindingSink, DropsRepeatsAndStopsAtItsCap) {
   EXPECT_FALSE(context.findings->worse_than_note());
   for (std::uint64_t i = 0; i < 100; ++i)
     context.report(FindingCode::mbr_overlap, Severity::damage, {i, 1}, "many");
-  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"vdi.header@7", "mbr.overlap@0", "mbr.overlap@1",
-                                                           "findings.capped@0"}));
+  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"vdi.header@7", "mbr.overlap@0",
+                                                           "mbr.overlap@1", "findings.capped@0"}));
   EXPECT_TRUE(context.findings->worse_than_note());
 }
 
@@ -81,7 +81,8 @@ TEST(BlockCache, HoldsItsBoundAndForgetsTheOldest) {
 }
 
 TEST(Error, SaysWhereAndWhatNextInOneLine) {
-  const Error error(ErrorCode::cannot_read, "disk.vdi", 340, "vdi: the map is outside", "look with ::bytes");
+  const Error error(ErrorCode::cannot_read, "disk.vdi", 340, "vdi: the map is outside",
+                    "look with ::bytes");
   EXPECT_STREQ(error.what(), "disk.vdi: vdi: the map is outside (at byte 340); look with ::bytes");
 }
 

@@ -17,7 +17,8 @@ TEST(JsonWriter, WritesNestedRowsInOneLineEach) {
   json.begin_object().key("rows").begin_array();
   json.begin_object().key("a").value(1).key("b").begin_array().value(2).value("x").end_array();
   json.end_object().end_array().key("none").null().end_object();
-  EXPECT_EQ(out.str(), "{\n  \"rows\": [\n    {\"a\": 1, \"b\": [2, \"x\"]}\n  ],\n  \"none\": null\n}\n");
+  EXPECT_EQ(out.str(),
+            "{\n  \"rows\": [\n    {\"a\": 1, \"b\": [2, \"x\"]}\n  ],\n  \"none\": null\n}\n");
 }
 
 TEST(JsonWriter, SharesBelowOneNeverPrintAsOne) {

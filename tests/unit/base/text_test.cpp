@@ -13,7 +13,9 @@ TEST(Text, InvalidUtf8IsFoundAndReplaced) {
 
 TEST(Text, TerminalGetsNoControlBytes) {
   EXPECT_EQ(for_terminal("a\x1b[31mb\n"), "a\\x1B[31mb\\x0A");
-  EXPECT_EQ(for_terminal("\xC2\x9B" "31m"), "\\xC2\\x9B31m");          // C1
+  EXPECT_EQ(for_terminal("\xC2\x9B"
+                         "31m"),
+            "\\xC2\\x9B31m");                                                  // C1
   EXPECT_EQ(for_terminal("x\xE2\x80\xAEgpj.exe"), "x\\xE2\\x80\\xAEgpj.exe");  // right-to-left
   EXPECT_EQ(for_terminal("\xFE"), "\\xFE");
   EXPECT_EQ(for_terminal("m\xC3\xA5l"), "m\xC3\xA5l");

@@ -65,7 +65,8 @@ TEST(Vdi, ACutTailIsLostAndTold) {
   Bytes expected = disk();
   std::fill(expected.begin() + 10 * kBlock - 100, expected.end(), std::byte{0});
   EXPECT_EQ(got, expected);
-  EXPECT_EQ(kit::codes(context), (Codes{"vdi.truncated@163840", "vdi.block-past-end@147456", "vdi.block-past-end@163840"}));
+  EXPECT_EQ(kit::codes(context), (Codes{"vdi.truncated@163840", "vdi.block-past-end@147456",
+                                        "vdi.block-past-end@163840"}));
 }
 
 TEST(Vdi, EntriesPastTheEndAndSharedOnesAreFindings) {

@@ -47,7 +47,8 @@ Bytes content(const FileSystem& files, const Entry& entry) {
 }
 
 class FatWidths : public ::testing::TestWithParam<Width> {};
-INSTANTIATE_TEST_SUITE_P(All, FatWidths, ::testing::Values(Width::fat12, Width::fat16, Width::fat32));
+INSTANTIATE_TEST_SUITE_P(All, FatWidths,
+                         ::testing::Values(Width::fat12, Width::fat16, Width::fat32));
 
 TEST_P(FatWidths, FilesInPiecesComeBackByteForByte) {
   FatBuilder volume(GetParam());
@@ -84,8 +85,9 @@ TEST_P(FatWidths, ADeletedFileInOnePieceIsWholeUnderItsLongName) {
   EXPECT_EQ(entry.state, EntryState::deleted);
   EXPECT_EQ(entry.intact, 1);
   EXPECT_EQ(entry.id, std::to_string(slot));
-  EXPECT_EQ(entry.evidence, "long name, its first character by checksum; clusters by the one-run rule: free ones "
-                            "from its first on");
+  EXPECT_EQ(entry.evidence,
+            "long name, its first character by checksum; clusters by the one-run rule: free ones "
+            "from its first on");
   EXPECT_EQ(content(*files, entry), photo);
   EXPECT_TRUE(files->open(entry).lost.empty());
 }
@@ -114,7 +116,8 @@ TEST(Fat, EntriesLeftActiveInADeletedFolderAreDeleted) {
   volume.file(70, "diary.txt", kit::pattern(100, 1), {71});
   volume.remove(top, {70});
   volume.link(71, 0);
-  EXPECT_EQ(listing(*open(volume, Context())), (Codes{"deleted /Old station/", "deleted /Old station/diary.txt"}));
+  EXPECT_EQ(listing(*open(volume, Context())),
+            (Codes{"deleted /Old station/", "deleted /Old station/diary.txt"}));
 }
 
 TEST(Fat, TheShortNameLosesItsFirstCharacterWithoutALongOne) {
@@ -125,7 +128,8 @@ TEST(Fat, TheShortNameLosesItsFirstCharacterWithoutALongOne) {
   volume.remove(volume.file(0, "", kit::pattern(10, 1), {5}, options), {5});
   const auto files = open(volume, Context());
   EXPECT_EQ(listing(*files), (Codes{"deleted /_IDES.CSV"}));
-  EXPECT_EQ(only(*files, {"_IDES.CSV"}).evidence.substr(0, 39), "short name, its first character is lost");
+  EXPECT_EQ(only(*files, {"_IDES.CSV"}).evidence.substr(0, 39),
+            "short name, its first character is lost");
 }
 
 TEST(Fat, ALongNameWhoseLastPartIsOverwrittenSaysSo) {
@@ -145,12 +149,16 @@ TEST(Fat, ShortNamesFollowTheCodePageAndCaseFlags) {
   volume.file(0, "", {}, {}, options);
   options.short_name = "LOG     TXT";
   kit::put(volume.bytes(), volume.file(0, "", {}, {}, options) + 12, 0x08 | 0x10, 1);
-  options.short_name = "\x05" "BC        ";  // stands for E5
+  options.short_name =
+      "\x05"
+      "BC        ";  // stands for E5
   volume.file(0, "", {}, {}, options);
   FileSystemOptions as_850;
   as_850.code_page = "850";
   const auto files = open_file_system(make_memory_source(volume.bytes()), as_850, Context());
-  EXPECT_EQ(listing(*files), (Codes{"active /\xC3\xB8l.TXT", "active /log.txt", "active /\xC3\x95" "BC"}));
+  EXPECT_EQ(listing(*files), (Codes{"active /\xC3\xB8l.TXT", "active /log.txt",
+                                    "active /\xC3\x95"
+                                    "BC"}));
   as_850.code_page = "no such page";
   EXPECT_THROW(open_file_system(make_memory_source(volume.bytes()), as_850, Context()), Error);
 }
@@ -223,7 +231,8 @@ TEST(Fat, TwoDeletedClaimantsOfAClusterAreNeverBothWhole) {
   const auto files = open(volume, Context());
   EXPECT_LT(*only(*files, {"first.txt"}).intact, 1);
   EXPECT_LT(*only(*files, {"second.txt"}).intact, 1);
-  EXPECT_EQ(content(*files, only(*files, {"second.txt"})), later) << "in doubt, yet given as it lies";
+  EXPECT_EQ(content(*files, only(*files, {"second.txt"})), later)
+      << "in doubt, yet given as it lies";
 }
 
 TEST(Fat, TracesOfLostEntriesTakeTheProofAway) {
@@ -256,10 +265,13 @@ TEST(Fat, AWipedHighHalfIsWorkedOut) {
   const std::uint32_t high = 0x10000 + 300;
   const Bytes photo = kit::patched(kit::pattern(1'200, 1), {{0, {0xFF, 0xD8, 0xFF}}});
   // At the same low half lies the text of another deleted file.
-  volume.remove(volume.file(0, "notes.txt", kit::bytes_of(std::string(1'000, 'n')), {300, 301}), {300, 301}, true);
-  volume.remove(volume.file(0, "lamp.jpg", photo, {high, high + 1, high + 2}), {high, high + 1, high + 2}, true);
+  volume.remove(volume.file(0, "notes.txt", kit::bytes_of(std::string(1'000, 'n')), {300, 301}),
+                {300, 301}, true);
+  volume.remove(volume.file(0, "lamp.jpg", photo, {high, high + 1, high + 2}),
+                {high, high + 1, high + 2}, true);
   const auto top = volume.folder(0, "Photographs", {0x10000 + 500});
-  const auto in = volume.file(0x10000 + 500, "boat.jpg", photo, {0x10000 + 600, 0x10000 + 601, 0x10000 + 602});
+  const auto in =
+      volume.file(0x10000 + 500, "boat.jpg", photo, {0x10000 + 600, 0x10000 + 601, 0x10000 + 602});
   volume.remove(in, {0x10000 + 600, 0x10000 + 601, 0x10000 + 602}, true);
   volume.remove(top, {0x10000 + 500}, true);
   const auto files = open(volume, Context());
@@ -274,7 +286,9 @@ TEST(Fat, ADeletedFolderGoesOnInTheClusterShapedLikeIt) {
   const auto top = volume.folder(0, "Nest counts", {10, 40});
   std::vector<std::pair<std::uint64_t, std::uint32_t>> slots;
   for (std::uint32_t i = 0; i < 12; ++i)
-    slots.emplace_back(volume.file(10, "count " + std::to_string(2010 + i), kit::pattern(300, i), {11 + i}), 11 + i);
+    slots.emplace_back(
+        volume.file(10, "count " + std::to_string(2010 + i), kit::pattern(300, i), {11 + i}),
+        11 + i);
   for (const auto& [slot, cluster] : slots) volume.remove(slot, {cluster});
   volume.remove(top, {10, 40});
   const auto files = open(volume, Context());
@@ -289,8 +303,8 @@ TEST(Fat, TablesThatDifferAreReadWhereTheyMakeSense) {
     volume.file(0, "log.txt", log, {30, 20, 40, 50});
     for (const int value : {0x00, 0xF6}) {  // wiped, and overwritten by garbage
       FatBuilder hurt = volume;
-      std::fill_n(hurt.bytes().begin() + static_cast<std::ptrdiff_t>(hurt.table_offset(0)) + 12, 400,
-                  static_cast<std::byte>(value));
+      std::fill_n(hurt.bytes().begin() + static_cast<std::ptrdiff_t>(hurt.table_offset(0)) + 12,
+                  400, static_cast<std::byte>(value));
       const Context context;
       const auto files = open(hurt, context);
       EXPECT_EQ(content(*files, only(*files, {"log.txt"})), log);
@@ -326,7 +340,8 @@ TEST(Fat, ChainsThatLoopOrCrossAreFindings) {
   for (const char* name : {"loop.txt", "a.txt", "b.txt"})
     EXPECT_LT(*only(*files, {name}).intact, 1) << name;
   Codes found;
-  for (const std::string& code : kit::codes(context)) found.push_back(code.substr(0, code.find('@')));
+  for (const std::string& code : kit::codes(context))
+    found.push_back(code.substr(0, code.find('@')));
   EXPECT_EQ(found, (Codes{"fat.chain-loop", "fat.cross-linked"}));
   EXPECT_EQ(content(*files, only(*files, {"loop.txt"})).size(), 512u * 6);
 }
@@ -387,7 +402,8 @@ TEST(Fat, ACutVolumeGivesWhatIsThere) {
 
 TEST(Fat, HostileNamesStayNames) {
   FatBuilder volume(Width::fat16);
-  const std::vector<std::string> names = {"../../up.txt", "a\nb", "esc\x1b[31m", std::string(250, 'w')};
+  const std::vector<std::string> names = {"../../up.txt", "a\nb", "esc\x1b[31m",
+                                          std::string(250, 'w')};
   for (const std::string& name : names) volume.file(0, name, kit::pattern(10, 1), {});
   const auto files = open(volume, Context());
   for (const std::string& name : names) EXPECT_EQ(only(*files, {name}).path.back(), name);

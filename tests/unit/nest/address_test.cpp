@@ -17,7 +17,8 @@ Address parse(std::string_view text) {
 
 TEST(Address, ReadsEveryKindOfStep) {
   const Address address = parse(
-      "a.vdi::2::at=1048576::lost-3::label=KEEPER::uuid=1A2B-3C4D::lv:group/name::md:home::log.txt::./2::"
+      "a.vdi::2::at=1048576::lost-3::label=KEEPER::uuid=1A2B-3C4D::lv:group/"
+      "name::md:home::log.txt::./2::"
       "/Keeper/log%2Fbook.txt::@1234-7::stream=s::version=v::bytes");
   EXPECT_EQ(address.first, "a.vdi");
   const std::vector<Step> expected = {
@@ -49,7 +50,9 @@ TEST(Address, PrintsWhatWouldBeMisreadEscaped) {
 }
 
 TEST(Address, WhatExistsWholeIsFirstAlone) {
-  const auto there = [](const std::string& path) { return path == "odd::name" || path == "odd::name::2"; };
+  const auto there = [](const std::string& path) {
+    return path == "odd::name" || path == "odd::name::2";
+  };
   EXPECT_EQ(Address::parse("odd::name", there).first, "odd::name");
   EXPECT_TRUE(Address::parse("odd::name::2", there).steps.empty());
   EXPECT_EQ(Address::parse("odd::name::3", there).first, "odd::name");
@@ -58,8 +61,8 @@ TEST(Address, WhatExistsWholeIsFirstAlone) {
 }
 
 TEST(Address, RefusesWhatIsNoAddress) {
-  for (const char* text : {"", "::2", "d::", "d::::2", "d::at=x", "d::at=99999999999999999999", "d::/a%2",
-                           "d::/a%zz", "d::99999999999999999999999"}) {
+  for (const char* text : {"", "::2", "d::", "d::::2", "d::at=x", "d::at=99999999999999999999",
+                           "d::/a%2", "d::/a%zz", "d::99999999999999999999999"}) {
     try {
       parse(text);
       ADD_FAILURE() << text;
@@ -76,7 +79,9 @@ rc::Gen<std::string> any_name() {
 
 rc::Gen<Step> any_step() {
   const auto text = [](Kind kind) {
-    return rc::gen::map(any_name(), [kind](std::string s) { return Step{kind, 0, std::move(s), {}}; });
+    return rc::gen::map(any_name(), [kind](std::string s) {
+      return Step{kind, 0, std::move(s), {}};
+    });
   };
   const auto number = [](Kind kind) {
     return rc::gen::map(rc::gen::arbitrary<std::uint64_t>(), [kind](std::uint64_t n) {
@@ -84,9 +89,10 @@ rc::Gen<Step> any_step() {
     });
   };
   return rc::gen::oneOf(
-      number(Kind::volume), number(Kind::at), number(Kind::lost), text(Kind::label), text(Kind::uuid),
-      text(Kind::logical_volume), text(Kind::array), text(Kind::member), text(Kind::entry), text(Kind::stream),
-      text(Kind::version), rc::gen::just(Step{Kind::bytes, 0, {}, {}}),
+      number(Kind::volume), number(Kind::at), number(Kind::lost), text(Kind::label),
+      text(Kind::uuid), text(Kind::logical_volume), text(Kind::array), text(Kind::member),
+      text(Kind::entry), text(Kind::stream), text(Kind::version),
+      rc::gen::just(Step{Kind::bytes, 0, {}, {}}),
       rc::gen::map(rc::gen::container<std::vector<std::string>>(any_name()),
                    [](std::vector<std::string> names) { return path_step(std::move(names)); }));
 }
@@ -100,7 +106,8 @@ TEST(Address, ParseOfPrintIsTheSame) {
     const auto there = [&](const std::string& path) { return path == address.first; };
     RC_ASSERT(Address::parse(text, there) == address);
     // Safe for a terminal and for JSON but for FIRST, which is the user's own.
-    for (const Step& step : address.steps) RC_ASSERT(for_terminal(print_step(step)) == print_step(step));
+    for (const Step& step : address.steps)
+      RC_ASSERT(for_terminal(print_step(step)) == print_step(step));
   }));
 }
 

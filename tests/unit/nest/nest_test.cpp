@@ -29,9 +29,10 @@ Bytes station_disk() {
     data.file(0, "Photograph " + std::to_string(i) + ".jpg", kit::pattern(500, i), {10 + i});
   Bytes disk;
   const std::size_t second_at = kFirstAt + boot.bytes().size();
-  kit::put_mbr(disk, 0, {{0x01, 2048, static_cast<std::uint32_t>(boot.bytes().size() / 512), true},
-                         {0x06, static_cast<std::uint32_t>(second_at / 512),
-                          static_cast<std::uint32_t>(data.bytes().size() / 512), false}});
+  kit::put_mbr(disk, 0,
+               {{0x01, 2048, static_cast<std::uint32_t>(boot.bytes().size() / 512), true},
+                {0x06, static_cast<std::uint32_t>(second_at / 512),
+                 static_cast<std::uint32_t>(data.bytes().size() / 512), false}});
   kit::put_bytes(disk, kFirstAt, boot.bytes());
   kit::put_bytes(disk, second_at, data.bytes());
   return disk;
@@ -77,7 +78,8 @@ TEST_F(NestOfStation, VolumesAreNamedByNumberPlaceLabelAndUuid) {
 TEST_F(NestOfStation, TheUsersFilesAreChosenByEvidence) {
   const Target target = open_volume_target(at(path_, path_), {}, context_);
   EXPECT_EQ(target.chosen, path_ + "::2");
-  EXPECT_EQ(target.why, "9 files of kinds people make; volume 1 has 1 such file and boot files (\"EFI\")");
+  EXPECT_EQ(target.why,
+            "9 files of kinds people make; volume 1 has 1 and holds boot files (\"EFI\")");
 }
 
 TEST_F(NestOfStation, PathsAndIdsLeadToEntries) {
@@ -112,12 +114,15 @@ TEST(Nest, ADiskInAFileInAVolumeInADiskOpens) {
   const Target target = open_target(at(address, path), {}, context);
   ASSERT_TRUE(target.entry);
   EXPECT_EQ(target.disks.size(), 2u);
-  EXPECT_EQ(kit::read_all(*target.volume_view().file_system->open(*target.entry).bytes), kit::pattern(500, 4));
+  EXPECT_EQ(kit::read_all(*target.volume_view().file_system->open(*target.entry).bytes),
+            kit::pattern(500, 4));
   // And out of a deleted image, by its id.
   host.remove(slot, clusters);
   const std::string hurt = folder.file("hurt.img", host.bytes());
-  const Target again = open_target(at(hurt + "::1::@" + std::to_string(slot) + "::2::/Photograph 4.jpg", hurt), {}, context);
-  EXPECT_EQ(kit::read_all(*again.volume_view().file_system->open(*again.entry).bytes), kit::pattern(500, 4));
+  const Target again = open_target(
+      at(hurt + "::1::@" + std::to_string(slot) + "::2::/Photograph 4.jpg", hurt), {}, context);
+  EXPECT_EQ(kit::read_all(*again.volume_view().file_system->open(*again.entry).bytes),
+            kit::pattern(500, 4));
   EXPECT_EQ(again.volume_view().address.print(), hurt + "::1::@" + std::to_string(slot) + "::2");
 }
 
@@ -125,8 +130,9 @@ TEST(Nest, PiecesOfASplitImageInAFolderOfAVolumeAreJoined) {
   const Bytes whole = station_disk();
   FatBuilder host(FatBuilder::Width::fat16, 9'000, 1'024);
   const std::size_t half = whole.size() / 2 / 1'024 * 1'024;
-  const std::vector<Bytes> halves = {Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(half)),
-                                     Bytes(whole.begin() + static_cast<std::ptrdiff_t>(half), whole.end())};
+  const std::vector<Bytes> halves = {
+      Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(half)),
+      Bytes(whole.begin() + static_cast<std::ptrdiff_t>(half), whole.end())};
   std::uint32_t next = 20;
   for (std::size_t i = 0; i < 2; ++i) {
     std::vector<std::uint32_t> clusters;
@@ -135,8 +141,10 @@ TEST(Nest, PiecesOfASplitImageInAFolderOfAVolumeAreJoined) {
   }
   const kit::Folder folder;
   const std::string path = folder.file("host.img", host.bytes());
-  const Target target = open_target(at(path + "::1::/disk.001::2::/Photograph 4.jpg", path), {}, Context());
-  EXPECT_EQ(kit::read_all(*target.volume_view().file_system->open(*target.entry).bytes), kit::pattern(500, 4));
+  const Target target =
+      open_target(at(path + "::1::/disk.001::2::/Photograph 4.jpg", path), {}, Context());
+  EXPECT_EQ(kit::read_all(*target.volume_view().file_system->open(*target.entry).bytes),
+            kit::pattern(500, 4));
 }
 
 TEST(Nest, SeveralDeletedHoldersOfAPathAreAskedAbout) {
@@ -172,8 +180,8 @@ TEST(Survey, TellsLayersVolumesAndTheNextCommand) {
   const SurveyReport report = survey({at(path, path)}, {}, context);
   Codes layers;
   for (const SurveyLayer& layer : report.layers) layers.push_back(layer.kind + " " + layer.format);
-  EXPECT_EQ(layers, (Codes{"source file", "disk raw", "table mbr", "volume FAT12", "file system fat12",
-                           "volume FAT16", "file system fat16"}));
+  EXPECT_EQ(layers, (Codes{"source file", "disk raw", "table mbr", "volume FAT12",
+                           "file system fat12", "volume FAT16", "file system fat16"}));
   ASSERT_EQ(report.volumes.size(), 2u);
   EXPECT_FALSE(report.volumes[0].likely_user_files);
   EXPECT_TRUE(report.volumes[1].likely_user_files);

@@ -22,7 +22,9 @@ using kit::Bytes;
 using kit::FatBuilder;
 using nlohmann::json;
 
-std::string hash_of(const Bytes& bytes) { return sha256_hex(kit::text_of(bytes)); }
+std::string hash_of(const Bytes& bytes) {
+  return sha256_hex(kit::text_of(bytes));
+}
 
 class ExtractionOfCard : public ::testing::Test {
  protected:
@@ -138,7 +140,8 @@ TEST_F(ExtractionOfCard, EntriesOfOneNameAreAllKept) {
   volume_.remove(volume_.file(0, "gone.jpg", log_, {40, 41}), {40, 41});
   extract(open(), with_deleted());
   std::vector<Bytes> found;
-  for (const auto& at : fs::directory_iterator(folder_ / "out/deleted")) found.push_back(kit::read_file(at.path()));
+  for (const auto& at : fs::directory_iterator(folder_ / "out/deleted"))
+    found.push_back(kit::read_file(at.path()));
   ASSERT_EQ(found.size(), 2u);
   EXPECT_NE(found[0], found[1]);
 }
@@ -162,7 +165,8 @@ TEST_F(ExtractionOfCard, HostileNamesStayInsideTheDestination) {
   const json row = rows()["/../../up.txt"];
   EXPECT_EQ(row["path_bytes"], "Ly4uLy4uL3VwLnR4dA==");
   std::vector<std::string> outside;
-  for (const auto& at : fs::directory_iterator(folder_.path())) outside.push_back(at.path().filename());
+  for (const auto& at : fs::directory_iterator(folder_.path()))
+    outside.push_back(at.path().filename());
   std::sort(outside.begin(), outside.end());
   EXPECT_EQ(outside, (std::vector<std::string>{"card.img", "m.json", "out"}));
 }
@@ -218,7 +222,8 @@ TEST_F(ExtractionOfCard, TheSourceItselfIsNoDestination) {
 // Stops after a number of progress reports, as Ctrl-C would.
 class StopAfter final : public Progress {
  public:
-  StopAfter(std::shared_ptr<std::atomic<bool>> stop, int calls) : stop_(std::move(stop)), left_(calls) {}
+  StopAfter(std::shared_ptr<std::atomic<bool>> stop, int calls)
+      : stop_(std::move(stop)), left_(calls) {}
   void update(std::uint64_t, std::uint64_t, std::string_view) override {
     if (--left_ == 0) stop_->store(true);
   }
@@ -243,8 +248,10 @@ TEST_F(ExtractionOfCard, StoppedAnywhereItGoesOnToTheSameTreeAndManifest) {
     const ExtractSummary first = extract(target, with_deleted());
     EXPECT_EQ(first.stopped, after < 8);
     EXPECT_EQ(manifest()["complete"], after == 8);
-    for (const json& row : manifest()["files"])
-      EXPECT_EQ(hash_of(kit::read_file(folder_ / ("out/" + row["written"].get<std::string>()))), row["sha256"]);
+    const json stopped = manifest();
+    for (const json& row : stopped["files"])
+      EXPECT_EQ(hash_of(kit::read_file(folder_ / ("out/" + row["written"].get<std::string>()))),
+                row["sha256"]);
     EXPECT_FALSE(fs::exists(folder_ / "out/.lantern-unfinished"));
     context_.cancel = nullptr;
     context_.progress = nullptr;
@@ -258,8 +265,8 @@ TEST_F(ExtractionOfCard, APartFileCutByAKillIsTakenUp) {
   const Target target = open();
   extract(target, with_deleted());
   const json whole = manifest()["files"];
-  // As a kill leaves it: no document, the part file ends in the middle of a line, and the line before
-  // it names a file that never got its name.
+  // As a kill leaves it: no document, the part file ends in the middle of a line, and the line
+  // before it names a file that never got its name.
   const json document = manifest();
   std::string part = document["job"].dump() + "\n";
   fs::remove(folder_ / "m.json");
@@ -285,7 +292,8 @@ TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
   Target target;
   DiskView disk;
   disk.address.first = "sick";
-  disk.file = disk.flat = std::make_shared<FailingSource>(make_memory_source(volume.bytes()), plan, [](auto) {});
+  disk.file = disk.flat =
+      std::make_shared<FailingSource>(make_memory_source(volume.bytes()), plan, [](auto) {});
   VolumeView view;
   view.address.first = "sick";
   view.bytes = disk.flat;

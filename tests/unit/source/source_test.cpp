@@ -1,5 +1,5 @@
-#include <gtest/gtest.h>
 #include <fcntl.h>
+#include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -60,8 +60,9 @@ TEST(FailingSource, FlakyRangesRecoverAndSlowOnesWait) {
   plan.flaky.push_back({{100, 50}, 2});
   plan.slow.push_back({{0, 10}, std::chrono::milliseconds(7)});
   int waited = 0;
-  const FailingSource sick(make_memory_source(kit::pattern(1'000, 1)), plan,
-                           [&](std::chrono::milliseconds delay) { waited += static_cast<int>(delay.count()); });
+  const FailingSource sick(
+      make_memory_source(kit::pattern(1'000, 1)), plan,
+      [&](std::chrono::milliseconds delay) { waited += static_cast<int>(delay.count()); });
   Bytes piece(20);
   EXPECT_EQ(sick.read(110, piece).unreadable, (std::vector<Range>{{110, 20}}));
   EXPECT_EQ(sick.read(140, piece).unreadable, (std::vector<Range>{{140, 10}}));
@@ -82,7 +83,8 @@ TEST(SplitImage, AMissingPieceKeepsItsPlace) {
   folder.file("e.002", Bytes(9));
   const Context context;
   const auto near = host_neighbours(folder.path(), context);
-  const auto whole = open_split_image("d.001", open_file_source(folder / "d.001", context), *near, context);
+  const auto whole =
+      open_split_image("d.001", open_file_source(folder / "d.001", context), *near, context);
   ASSERT_TRUE(whole);
   std::vector<Range> lost;
   const Bytes got = kit::read_all(**whole, &lost);
@@ -97,9 +99,11 @@ TEST(SplitImage, ALaterPieceAloneIsToldToBeOne) {
   folder.file("d.002", Bytes(10));
   const Context context;
   const auto near = host_neighbours(folder.path(), context);
-  EXPECT_FALSE(open_split_image("d.002", open_file_source(folder / "d.002", context), *near, context));
+  EXPECT_FALSE(
+      open_split_image("d.002", open_file_source(folder / "d.002", context), *near, context));
   EXPECT_EQ(kit::codes(context), Codes{"source.piece-of-split@0"});
-  EXPECT_FALSE(open_split_image("d.img", open_file_source(folder / "d.001", context), *near, context));
+  EXPECT_FALSE(
+      open_split_image("d.img", open_file_source(folder / "d.001", context), *near, context));
 }
 
 TEST(Neighbours, AreFilesOfTheFolderAndNothingElse) {
@@ -118,7 +122,8 @@ TEST(Identity, TellsSameChangedAndOther) {
   const Bytes plain = kit::pattern(5'000'000, 1);
   const Identity before = identify(*make_memory_source(plain));
   EXPECT_EQ(compare(before, identify(*make_memory_source(plain))), Sameness::same);
-  EXPECT_EQ(compare(before, identify(*make_memory_source(kit::patched(plain, {{10, {0, 0}}})))), Sameness::changed);
+  EXPECT_EQ(compare(before, identify(*make_memory_source(kit::patched(plain, {{10, {0, 0}}})))),
+            Sameness::changed);
   EXPECT_EQ(compare(before, identify(*make_memory_source(kit::pattern(100, 1)))), Sameness::other);
   EXPECT_EQ(identify(*make_memory_source({})).size_bytes, 0u);
 }

@@ -11,7 +11,8 @@ using Codes = std::vector<std::string>;
 
 constexpr std::size_t kMiB = 1 << 20;
 
-VolumeTable read(const Bytes& disk, const Context& context, std::optional<std::uint32_t> sector = {}) {
+VolumeTable read(const Bytes& disk, const Context& context,
+                 std::optional<std::uint32_t> sector = {}) {
   return read_volume_table(make_memory_source(disk), sector, context);
 }
 
@@ -76,7 +77,8 @@ TEST(Mbr, ATableMadeForLargeSectorsIsReadSo) {
 
 TEST(VolumeTable, NothingIsNoTable) {
   const Context context;
-  for (const std::size_t size : {std::size_t{1}, std::size_t{511}, std::size_t{512}, std::size_t{4096}, kMiB}) {
+  for (const std::size_t size :
+       {std::size_t{1}, std::size_t{511}, std::size_t{512}, std::size_t{4096}, kMiB}) {
     EXPECT_EQ(read(Bytes(size), context).scheme, VolumeTable::Scheme::none);
     EXPECT_EQ(read(kit::pattern(size, 3), context).scheme, VolumeTable::Scheme::none);
   }
@@ -92,7 +94,9 @@ class Gpt : public ::testing::TestWithParam<std::uint32_t> {
     kit::put_gpt(disk_, sector(), {{40, 59, "Keeper"}, {0, 0, {}}, {60, 99, "Photographs"}});
   }
   Rows both() const {
-    return {{1, {40ull * sector(), 20ull * sector()}}, {2, {0, sector()}}, {3, {60ull * sector(), 40ull * sector()}}};
+    return {{1, {40ull * sector(), 20ull * sector()}},
+            {2, {0, sector()}},
+            {3, {60ull * sector(), 40ull * sector()}}};
   }
   Bytes disk_;
   Context context_;
@@ -150,20 +154,30 @@ TEST_P(Gpt, AbsurdEntryCountAndSizeAreRefusedByTheCopy) {
 
 TEST_P(Gpt, EntriesOffTheDiskAreLeftOutAndOverlapsTold) {
   Bytes disk(4096 * 200);
-  kit::put_gpt(disk, sector(), {{1ull << 60, (1ull << 60) + 9, "far"}, {90, 40, "backwards"}, {40, 80, "a"}, {70, 90, "b"},
-                                {100, ~0ull, "long"}});
+  kit::put_gpt(disk, sector(),
+               {{1ull << 60, (1ull << 60) + 9, "far"},
+                {90, 40, "backwards"},
+                {40, 80, "a"},
+                {70, 90, "b"},
+                {100, ~0ull, "long"}});
   const VolumeTable table = read(disk, context_);
-  EXPECT_EQ(rows(table), (Rows{{3, {40ull * sector(), 41ull * sector()}}, {4, {70ull * sector(), 21ull * sector()}}}));
+  EXPECT_EQ(rows(table), (Rows{{3, {40ull * sector(), 41ull * sector()}},
+                               {4, {70ull * sector(), 21ull * sector()}}}));
   const Codes found = kit::codes(context_);
-  EXPECT_EQ(std::count_if(found.begin(), found.end(), [](const auto& c) { return c.starts_with("gpt.past-end"); }), 3);
-  EXPECT_EQ(std::count_if(found.begin(), found.end(), [](const auto& c) { return c.starts_with("gpt.overlap"); }), 1);
+  EXPECT_EQ(std::count_if(found.begin(), found.end(),
+                          [](const auto& c) { return c.starts_with("gpt.past-end"); }),
+            3);
+  EXPECT_EQ(std::count_if(found.begin(), found.end(),
+                          [](const auto& c) { return c.starts_with("gpt.overlap"); }),
+            1);
 }
 
 TEST_P(Gpt, ALargerDiskFindsItsBackupThroughThePrimary) {
   Bytes larger = disk_;
   larger.resize(larger.size() + 64 * 4096);
   EXPECT_EQ(rows(read(larger, context_)), both());
-  EXPECT_EQ(kit::codes(context_), (Codes{"gpt.disk-size@" + std::to_string(larger.size() - sector())}));
+  EXPECT_EQ(kit::codes(context_),
+            (Codes{"gpt.disk-size@" + std::to_string(larger.size() - sector())}));
 }
 
 }  // namespace

@@ -1,0 +1,13 @@
+#!/bin/bash
+# On a fresh Debian 12 machine: installs what is missing, builds with both compilers and with sanitizers,
+# and runs every test. Running it again is quick.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+scripts/need.sh
+scripts/build.sh dev
+scripts/build.sh asan
+scripts/build.sh clang
+echo "testing: dev"
+ctest --test-dir build/dev --output-on-failure -j 2
+echo "testing: AddressSanitizer and UndefinedBehaviorSanitizer"
+ctest --test-dir build/asan --output-on-failure -j 2
