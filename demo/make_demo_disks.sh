@@ -71,7 +71,8 @@ mcopy -m -i boot.img station.bin ::/EFI/BOOT/BOOTX64.EFI
 
 truncate -s 39M keeper.img
 mkfs.fat -F 32 -s 1 -n SKERROW -i 1A2B3C4D --invariant keeper.img >/dev/null
-faketime '2026-03-01 10:00:00' mcopy -s -m -i keeper.img keeper/* ::/
+find keeper -type d -exec touch -d '2026-03-01 10:00:00' {} +
+mcopy -s -m -i keeper.img keeper/* ::/
 # What was deleted, and by accident written over.
 mdel -i keeper.img "::/Keeper/log-2026-02.txt" "::/Photographs/Gannet colony from the gallery.jpg"
 mdeltree -i keeper.img "::/Old station"

@@ -221,6 +221,11 @@ void FatBuilder::remove(std::uint64_t slot, const Clusters& clusters, bool wipe_
     bytes_[at] = std::byte{0xE5};
 }
 
+void FatBuilder::extend_root(const Clusters& clusters) {
+  Clusters& root = folder_clusters_.front().second;
+  root.insert(root.end(), clusters.begin(), clusters.end());
+}
+
 void FatBuilder::label(const std::string& eleven_characters) {
   Bytes tail(32);
   put(tail, 11, 0x08, 1);

@@ -41,6 +41,9 @@ class FatBuilder {
   // half of the first cluster zeroed.
   void remove(std::uint64_t slot, const Clusters& clusters, bool wipe_high = false);
 
+  // More clusters for the FAT32 root folder; their chain is the caller's.
+  void extend_root(const Clusters& clusters);
+
   // Both tables.
   void link(std::uint32_t cluster, std::uint32_t value);
   void label(const std::string& eleven_characters);
