@@ -67,6 +67,8 @@ std::string to_valid_utf8(std::string_view bytes) {
 }
 
 std::string for_terminal(std::string_view bytes) {
+  if (std::all_of(bytes.begin(), bytes.end(), [](char c) { return c >= 0x20 && c < 0x7F; }))
+    return std::string(bytes);
   std::string text;
   const auto escape = [&](std::string_view raw) {
     for (const char c : raw) text += fmt::format("\\x{:02X}", static_cast<unsigned char>(c));
@@ -111,6 +113,7 @@ std::string safe_file_name(std::string_view name) {
 
 std::string utf16_to_bytes(const std::vector<char16_t>& units) {
   std::string text;
+  text.reserve(units.size());
   const auto put = [&](std::uint32_t code) {
     if (code < 0x80) {
       text += static_cast<char>(code);

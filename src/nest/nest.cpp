@@ -109,16 +109,18 @@ class Descent {
  private:
   void need_volume() {
     if (target_.volume) return;
+    // The only volume of a disk is no choice to speak of.
+    if (disk().volumes.size() == 1 && disk().volumes[0].file_system) {
+      target_.volume = 0;
+      return;
+    }
     const VolumeChoice choice = choose_volume(disk(), context_);
     if (!choice.index)
       throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt, nothing_readable(),
                   "lantern survey shows what is there");
     target_.volume = choice.index;
-    // The only volume of a disk is no choice to speak of.
-    if (disk().volumes.size() > 1) {
-      target_.chosen = target_.volume_view().address.print();
-      target_.why = choice.why;
-    }
+    target_.chosen = target_.volume_view().address.print();
+    target_.why = choice.why;
   }
 
   DiskView& disk() { return target_.disks.back(); }

@@ -37,7 +37,7 @@ class Census {
     look_for_known_unreadable();
     own_active();
     for (const Waiting& file : broken_) place_broken(file);
-    place_deleted();
+    if (any_deleted_) place_deleted();
     sort_claims();
     find_disputes();
     doubt_where_entries_are_lost();
@@ -108,6 +108,7 @@ class Census {
       }
       return WalkStep::go_on;
     });
+    any_deleted_ = tree.passed_deleted();
     // The clusters of folders the table has lost.
     for (const auto& [first, runs] : layout_.folders)
       for (const ClusterRun& run : runs)
@@ -400,6 +401,7 @@ class Census {
   Bitmap begins_folder_;
   std::uint64_t steps_left_;
   std::vector<Waiting> broken_;
+  bool any_deleted_ = false;
   bool halves_survive_ = false;
   bool halves_wiped_ = false;
   std::uint32_t near_ = 0;

@@ -238,6 +238,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
     level.next_slot = slot->index + 1;
     if (slot->label() || slot->dot()) continue;
     const bool deleted = slot->deleted || level.deleted;
+    passed_deleted_ = passed_deleted_ || deleted;
     if (deleted ? !options.deleted : (!options.active && !slot->folder())) continue;
     const std::size_t depth = levels.size() - 1;
     path.resize(depth + 1);

@@ -37,6 +37,9 @@ class Tree {
   enum class Mode { learn, read };
   Tree(const Disk& disk, Layout& layout, Mode mode);
 
+  // Whether a walk that left deleted entries out has passed any.
+  bool passed_deleted() const { return passed_deleted_; }
+
   std::string root_label();
   void walk(const WalkOptions& options, const std::function<WalkStep(const Visit&)>& visit);
 
@@ -66,6 +69,7 @@ class Tree {
   Layout& layout_;
   Mode mode_;
   Table::Cursor cursor_;
+  bool passed_deleted_ = false;
   std::uint64_t probes_left_;  // bounds the searching that hostile entries can ask for
 };
 
