@@ -16,7 +16,7 @@ import sys
 import tempfile
 import time
 
-PAIRS = 5
+PAIRS = 11
 
 
 def seconds(command, before=None):

@@ -103,6 +103,8 @@ int run(const std::vector<std::string>& arguments, const Streams& streams,
   try {
     return parse_and_run(session);
   } catch (const Error& error) {
+    // A progress line may still stand on the terminal.
+    if (streams.err_is_terminal) streams.err << "\r\x1b[K";
     streams.err << "lantern: " << for_terminal(error.what()) << '\n';
     return exit_code(error.code());
   } catch (const std::exception& error) {

@@ -102,15 +102,15 @@ int extract_files(Session& session, Options options) {
   wanted.hash = !options.no_hash;
   wanted.manifest = options.manifest;
   wanted.local_to_utc = zone_of(options.zone);
-  if (session.streams.err_is_terminal && !options.estimate)
-    session.context.progress = std::make_shared<ProgressLine>(session.streams.err);
+  const auto line = std::make_shared<ProgressLine>(session.streams.err);
+  if (session.streams.err_is_terminal) session.context.progress = line;
   Extraction job(target, destination, wanted, *this_host(), session.context);
   if (options.estimate) {
     print_estimate(session, job.estimate(), options);
     return exit_for_findings(session);
   }
   const ExtractSummary done = job.run();
-  session.context.progress.reset();
+  line->clear();
   print_summary(session, done, options, destination);
   const bool all_whole = done.partial == 0 && done.nothing_left == 0 && done.failed == 0;
   const int code = done.stopped ? kStopped

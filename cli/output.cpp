@@ -55,10 +55,10 @@ void print_findings(const Streams& streams, std::ostream& out, const Context& co
   for (const Finding& finding : context.findings->all()) {
     const std::string severity = fmt::format("{:<7}", to_string(finding.severity));
     out << coloured(streams, meaning_of(finding.severity), severity) << "  "
-        << for_terminal(finding.address);
-    if (!finding.range.empty()) out << " at byte " << finding.range.offset;
-    out << ": " << for_terminal(finding.message);
+        << for_terminal(finding.message);
     if (!finding.done_instead.empty()) out << "; " << for_terminal(finding.done_instead);
+    out << "\n         " << for_terminal(finding.address);
+    if (!finding.range.empty()) out << " at byte " << finding.range.offset;
     out << "  [" << to_string(finding.code) << "]\n";
   }
 }

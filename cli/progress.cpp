@@ -19,7 +19,7 @@ std::string duration_text(double seconds) {
 
 }  // namespace
 
-ProgressLine::~ProgressLine() {
+void ProgressLine::clear() {
   if (shown_ != Steady::time_point{}) out_ << "\r\x1b[K" << std::flush;
 }
 

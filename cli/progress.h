@@ -11,7 +11,8 @@ namespace lantern::cli {
 class ProgressLine final : public Progress {
  public:
   explicit ProgressLine(std::ostream& out) : out_(out) {}
-  ~ProgressLine() override;
+  // Takes the line off the terminal.
+  void clear();
   void update(std::uint64_t done_bytes, std::uint64_t total_bytes, std::string_view what) override;
 
  private:

@@ -1,0 +1,46 @@
+#!/bin/bash
+# Takes docs/screenshots/*.png anew: each main command on the demo data, in a terminal of 1280x800.
+# Needs besides the build: xvfb xterm imagemagick fonts-dejavu-core.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+for tool in Xvfb xterm import; do
+  command -v "$tool" >/dev/null || { echo "screenshots.sh: $tool is missing; apt-get install xvfb xterm imagemagick fonts-dejavu-core" >&2; exit 1; }
+done
+scripts/build.sh release lantern_command
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+trap 'rm -rf "$work"; kill "${server:-0}" 2>/dev/null || true' EXIT
+export PATH=$PWD/build/release/cli:$PATH TZ=UTC DISPLAY=:97
+mkdir -p "$out"
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+sleep 1
+
+shoot() {  # shoot NAME COMMAND...: runs the commands, one a line, and takes the screen
+  local name=$1
+  shift
+  cat >"$work/run" <<R
+cd "$work"
+for command in "\$@"; do printf '\033[1m$ %s\033[0m\n' "\$command"; eval "\$command"; echo; done
+touch "$work/$name.done"
+sleep 30
+R
+  xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x47+0+0 -bg '#10151c' -fg '#d8dee6' -b 8 -e bash "$work/run" "$@" &
+  local terminal=$!
+  for _ in $(seq 100); do [ -e "$work/$name.done" ] && break; sleep 0.1; done
+  sleep 0.5
+  import -window root "$out/$name.png"
+  kill "$terminal"
+  wait "$terminal" 2>/dev/null || true
+}
+
+shoot demo 'lantern demo skerrow'
+shoot survey 'lantern survey skerrow/station.vdi' 'lantern survey skerrow/camera-card.img'
+shoot list 'lantern list skerrow/station.vdi --deleted'
+shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate' 'lantern extract skerrow/station.vdi RESCUED --deleted' \
+  'find RESCUED -type f | sort'
+# A hurt disk: the card without its first boot sector, the last third of it gone.
+truncate -s 27M "$work/skerrow/camera-card.img"
+dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
+shoot damage 'lantern survey skerrow/camera-card.img'
+ls "$out"
