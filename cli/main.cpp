@@ -21,6 +21,6 @@ int main(int argc, char** argv) {
   const lantern::cli::Streams streams{std::cout, std::cerr, terminal, isatty(STDERR_FILENO) == 1,
                                       terminal && std::getenv("NO_COLOR") == nullptr};
   const int code = lantern::cli::run({argv + 1, argv + argc}, streams, stop);
-  std::cout.flush();
-  return code;
+  // A result that did not reach its reader is no result.
+  return std::cout.flush() ? code : lantern::cli::kRefused;
 }

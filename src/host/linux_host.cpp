@@ -70,11 +70,6 @@ class LinuxHost final : public Host {
       for (fs::directory_iterator at(place / "slaves", error), end; !error && at != end;
            at.increment(error))
         add(at->path());
-      // The disk under an image file that is itself looped.
-      if (const auto image = loop_file(stack[i]))
-        if (const auto facts = file(*image);
-            facts && std::find(stack.begin(), stack.end(), facts->device) == stack.end())
-          stack.push_back(facts->device);
     }
     return stack;
   }

@@ -65,6 +65,19 @@ TEST(Destination, InAMountOfTheImageIsUnsafeAndBesideItIsNot) {
   EXPECT_EQ(why_destination_is_unsafe(host, "/images/station.img", "/images/out"), "");
 }
 
+TEST(Destination, AnImageOnTheSourceDeviceThatIsLoopedIsUnsafe) {
+  const StandIn host = bench();
+  EXPECT_NE(why_destination_is_unsafe(host, "/dev/disk", "/looped/out"), "");
+  EXPECT_EQ(why_destination_is_unsafe(host, "/dev/disk", "/elsewhere/out"), "");
+}
+
+TEST(Destination, ALoopDeviceAsTheSourceLeavesTheDiskUnderItsImageFree) {
+  StandIn host = bench();
+  host.files["/dev/loop"] = {true, kLoop, 0, false};
+  EXPECT_NE(why_destination_is_unsafe(host, "/dev/loop", "/looped/out"), "");
+  EXPECT_EQ(why_destination_is_unsafe(host, "/dev/loop", "/images/out"), "");
+}
+
 TEST(LinuxHost, SeesFilesAndWhoHoldsThem) {
   const kit::Folder folder;
   const std::string path = folder.file("card.img", kit::pattern(10, 1));
