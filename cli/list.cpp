@@ -35,12 +35,6 @@ Address entry_address(const Target& target, const Entry& entry) {
       entry.state == EntryState::active ? path_step(entry.path) : entry_step(entry.id));
 }
 
-std::string path_text(const Entry& entry) {
-  std::string path;
-  for (const std::string& name : entry.path) path += "/" + name;
-  return path;
-}
-
 // What walks and what is left out, in both forms of output.
 template <typename Use>
 Counts for_each(const Target& target, const Options& options, Use use) {
@@ -76,7 +70,7 @@ void print_json(const Session& session, const Target& target, const Options& opt
     time ? json.value(to_iso8601(*time)) : json.null();
   };
   for_each(target, options, [&](const Entry& entry) {
-    const std::string path = path_text(entry);
+    const std::string path = path_text(entry.path);
     json.begin_object().key("address").value(entry_address(target, entry).print());
     json.key("id").value(entry.id).key("volume").value(volume).key("path").value(path);
     if (!is_valid_utf8(path)) json.key("path_bytes").value(base64(path));
@@ -110,7 +104,7 @@ void print_rows(const Session& session, const Target& target, const Options& opt
                    folder ? std::string("folder") : size_text(entry.size_bytes, options.exact),
                    options.exact ? 14 : 10, time_text(entry.modified));
     if (options.ids) fmt::format_to(std::back_inserter(line), "{:<12}", "@" + entry.id);
-    fmt::format_to(std::back_inserter(line), "{}{}", for_terminal(path_text(entry)),
+    fmt::format_to(std::back_inserter(line), "{}{}", for_terminal(path_text(entry.path)),
                    folder ? "/" : "");
     const std::string_view text(line.data(), line.size());
     const bool whole = entry.intact.value_or(0) == 1;

@@ -65,14 +65,7 @@ void print_findings(const Streams& streams, std::ostream& out, const Context& co
 
 void findings_json(JsonWriter& json, const Context& context) {
   json.key("findings").begin_array();
-  for (const Finding& finding : context.findings->all()) {
-    json.begin_object().key("code").value(to_string(finding.code));
-    json.key("severity").value(to_string(finding.severity)).key("address").value(finding.address);
-    json.key("offset_bytes").value(finding.range.offset);
-    json.key("length_bytes").value(finding.range.length);
-    json.key("message").value(finding.message).key("done_instead").value(finding.done_instead);
-    json.end_object();
-  }
+  for (const Finding& finding : context.findings->all()) write_json(json, finding);
   json.end_array();
 }
 

@@ -14,6 +14,8 @@
 #include <string_view>
 #include <vector>
 
+#include "lantern/finding.h"
+
 namespace lantern {
 
 class JsonWriter {
@@ -49,5 +51,8 @@ class JsonWriter {
   bool after_key_ = false;
   std::vector<bool> has_members_;  // one for each open bracket
 };
+
+// A finding as an object, with the keys of docs/json/.
+void write_json(JsonWriter& json, const Finding& finding);
 
 }  // namespace lantern

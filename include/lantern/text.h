@@ -36,6 +36,9 @@ std::string human_size(std::uint64_t bytes);
 // 1234567 as "1 234 567".
 std::string grouped(std::uint64_t number);
 
+// "/Keeper/log.txt" of its names, as they are.
+std::string path_text(const std::vector<std::string>& names);
+
 // "1 file", "3 files": an s is the plural of what is counted here.
 std::string counted(std::uint64_t number, std::string_view what);
 

@@ -141,4 +141,13 @@ JsonWriter& JsonWriter::raw(std::string_view json) {
   return *this;
 }
 
+void write_json(JsonWriter& json, const Finding& finding) {
+  json.begin_object().key("code").value(to_string(finding.code));
+  json.key("severity").value(to_string(finding.severity)).key("address").value(finding.address);
+  json.key("offset_bytes").value(finding.range.offset);
+  json.key("length_bytes").value(finding.range.length);
+  json.key("message").value(finding.message).key("done_instead").value(finding.done_instead);
+  json.end_object();
+}
+
 }  // namespace lantern

@@ -172,6 +172,12 @@ std::string grouped(std::uint64_t number) {
   return text;
 }
 
+std::string path_text(const std::vector<std::string>& names) {
+  std::string path;
+  for (const std::string& name : names) path += "/" + name;
+  return path;
+}
+
 std::string counted(std::uint64_t number, std::string_view what) {
   return fmt::format("{} {}{}", number, what, number == 1 ? "" : "s");
 }

@@ -86,8 +86,7 @@ struct Copied {
 
 bool matches_any(const std::vector<std::string>& patterns, const std::vector<std::string>& path) {
   if (patterns.empty()) return true;
-  std::string whole;
-  for (const std::string& name : path) whole += "/" + name;
+  const std::string whole = path_text(path);
   return std::any_of(patterns.begin(), patterns.end(), [&](const std::string& pattern) {
     const bool of_path = pattern.find('/') != std::string::npos;
     const std::string anchored =

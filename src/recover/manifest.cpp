@@ -20,12 +20,6 @@ namespace {
 
 constexpr int kVersion = 1;
 
-std::string joined_path(const Entry& entry) {
-  std::string path;
-  for (const std::string& name : entry.path) path += "/" + name;
-  return path;
-}
-
 bool path_is_exact(const Entry& entry) {
   for (const std::string& name : entry.path)
     if (!is_valid_utf8(name) || name.find('/') != std::string::npos) return false;
@@ -50,7 +44,7 @@ std::string row_json(const ManifestRow& row) {
   const Entry& entry = *row.entry;
   std::ostringstream text;
   JsonWriter json(text, true);
-  const std::string path = joined_path(entry);
+  const std::string path = path_text(entry.path);
   json.begin_object();
   json.key("volume").value(row.volume).key("volume_number").value(row.volume_number);
   json.key("path").value(path);
@@ -206,15 +200,7 @@ std::string Manifest::finish(const Context& context, bool complete) {
       if (kept != kept_.end() && kept->second.row == row) json.raw(line);
     }
     json.end_array().key("findings").begin_array();
-    for (const Finding& finding : context.findings->all()) {
-      json.begin_object().key("code").value(to_string(finding.code));
-      json.key("severity").value(to_string(finding.severity));
-      json.key("address").value(finding.address);
-      json.key("offset_bytes").value(finding.range.offset);
-      json.key("length_bytes").value(finding.range.length);
-      json.key("message").value(finding.message).key("done_instead").value(finding.done_instead);
-      json.end_object();
-    }
+    for (const Finding& finding : context.findings->all()) write_json(json, finding);
     json.end_array().end_object();
     out.flush();
     if (!out)

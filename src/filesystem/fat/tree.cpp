@@ -265,7 +265,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
       }
       if (entries % 1024 == 0) disk_.context.check_cancelled();
       step = visit({*slot, slot_offset, deleted, deleted && slot->folder() && !cluster, path,
-                    level.folder, level.cluster, level.slot_offset});
+                    level.cluster, level.slot_offset});
       if (step == WalkStep::stop) return;
     }
     const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;

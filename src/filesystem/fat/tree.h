@@ -27,7 +27,6 @@ struct Visit {
   bool deleted;         // itself, or inside a deleted folder
   bool folder_is_lost;  // a deleted folder whose first cluster is no longer its own
   const std::vector<std::string>& path;
-  const Folder& siblings;
   std::uint32_t parent_cluster;  // 0: the root
   std::uint64_t parent_slot;     // slot offset of its folder; 0: the root
 };
