@@ -12,6 +12,7 @@
 #include <filesystem>
 
 #include "lantern/error.h"
+#include "lantern/text.h"
 
 namespace lantern {
 namespace {
@@ -23,6 +24,11 @@ std::array<timespec, 2> times(std::int64_t modified_utc) {
   timespec stamp{};
   stamp.tv_sec = modified_utc;
   return {stamp, stamp};
+}
+
+OpenFile enter(const OpenFile& parent, const std::string& name) {
+  if (::mkdirat(parent.get(), name.c_str(), 0755) != 0 && errno != EEXIST) return OpenFile();
+  return OpenFile(::openat(parent.get(), name.c_str(), kFolderFlags));
 }
 
 }  // namespace
@@ -105,23 +111,32 @@ void Destination::abandon() {
 }
 
 const OpenFile& Destination::folder(const std::vector<std::string>& folders) {
-  if (folders.empty()) return root_;
-  if (last_folder_.good() && folders == last_folders_) return last_folder_;
-  OpenFile at(::openat(root_.get(), ".", kFolderFlags));
-  for (const std::string& name : folders) {
-    if (::mkdirat(at.get(), name.c_str(), 0755) != 0 && errno != EEXIST)
-      fail("the folder \"" + name + "\" cannot be made", errno);
-    // A link or file of that name must not lead out of the destination.
-    at = OpenFile(::openat(at.get(), name.c_str(), kFolderFlags));
-    if (!at.good()) fail("the folder \"" + name + "\" cannot be entered", errno);
-  }
-  last_folders_ = folders;
-  last_folder_ = std::move(at);
-  return last_folder_;
+  make_folders(folders);
+  return folders.empty() ? root_ : last_folder_;
 }
 
-void Destination::make_folders(const std::vector<std::string>& folders) {
-  folder(folders);
+std::vector<std::string> Destination::make_folders(const std::vector<std::string>& folders) {
+  if (folders.empty()) return {};
+  if (last_folder_.good() && (folders == last_asked_ || folders == last_folders_))
+    return last_folders_;
+  OpenFile at(::openat(root_.get(), ".", kFolderFlags));
+  std::vector<std::string> made;
+  for (const std::string& name : folders) {
+    std::string own = name;
+    OpenFile inside = enter(at, own);
+    // A link or file of that name must not lead out of the destination, nor be in the way.
+    if (!inside.good() && (errno == ENOTDIR || errno == ELOOP)) {
+      own = safe_file_name(name + " (folder)");
+      inside = enter(at, own);
+    }
+    if (!inside.good()) fail("the folder \"" + own + "\" cannot be made or entered", errno);
+    at = std::move(inside);
+    made.push_back(own);
+  }
+  last_asked_ = folders;
+  last_folders_ = made;
+  last_folder_ = std::move(at);
+  return made;
 }
 
 void Destination::set_folder_time(const std::vector<std::string>& folders,

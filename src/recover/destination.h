@@ -38,7 +38,9 @@ class Destination {
               std::uint64_t length, std::optional<std::int64_t> modified_utc);
   void abandon();
 
-  void make_folders(const std::vector<std::string>& folders);
+  // Makes the folders and gives their names: one whose name a file or a link has already is called
+  // "NAME (folder)".
+  std::vector<std::string> make_folders(const std::vector<std::string>& folders);
   void set_folder_time(const std::vector<std::string>& folders, std::int64_t modified_utc);
 
   bool taken(const std::vector<std::string>& folders, const std::string& name);
@@ -53,7 +55,8 @@ class Destination {
   std::string path_;
   OpenFile root_;
   OpenFile unfinished_;
-  std::vector<std::string> last_folders_;  // the folder opened last, kept for the next file
+  std::vector<std::string> last_asked_;    // the folder opened last, kept for the next file
+  std::vector<std::string> last_folders_;  // what it is called
   OpenFile last_folder_;
 };
 

@@ -105,8 +105,7 @@ class Extraction::Job {
         options_(std::move(options)),
         context_(context),
         files_(*target_.volume_view().file_system) {
-    while (destination_path_.size() > 1 && destination_path_.ends_with('/'))
-      destination_path_.pop_back();
+    destination_path_ = with_a_name(destination_path_);
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
     const std::string& source = target_.disks.front().address.first;
     const std::string unsafe = why_destination_is_unsafe(host, source, destination_path_);
@@ -164,6 +163,15 @@ class Extraction::Job {
   }
 
  private:
+  // "." and "out/" as paths that end in the folder's name: the manifest lies beside it.
+  static std::string with_a_name(const std::string& path) {
+    const std::filesystem::path name = std::filesystem::path(path).filename();
+    if (!name.empty() && name != "." && name != "..") return path;
+    std::string full = std::filesystem::absolute(path).lexically_normal().string();
+    while (full.size() > 1 && full.ends_with('/')) full.pop_back();
+    return full;
+  }
+
   static std::string parent_of(const std::string& path) {
     const std::string parent = std::filesystem::path(path).parent_path().string();
     return parent.empty() ? "." : parent;
@@ -232,7 +240,7 @@ class Extraction::Job {
     Place place = place_of(entry, true);
     place.folders.push_back(place.name);
     try {
-      destination.make_folders(place.folders);
+      place.folders = destination.make_folders(place.folders);
     } catch (const Error& error) {
       if (error.code() != ErrorCode::cannot_write) throw;
       ++summary_.failed;
@@ -275,6 +283,7 @@ class Extraction::Job {
     row.partial = row.intact.value_or(0) != 1;
 
     Place place = place_of(entry, !row.partial);
+    place.folders = destination.make_folders(place.folders);
     const std::string plain_name = place.name;
     std::optional<std::int64_t> time;
     if (entry.modified) time = utc(*entry.modified);

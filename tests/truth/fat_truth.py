@@ -21,7 +21,7 @@ import subprocess
 import sys
 import tempfile
 
-ENV = {**os.environ, "TZ": "UTC", "MTOOLS_SKIP_CHECK": "1", "LC_ALL": "C.UTF-8"}
+ENV = {**os.environ, "PATH": os.environ["PATH"] + ":/usr/sbin:/sbin", "TZ": "UTC", "MTOOLS_SKIP_CHECK": "1", "LC_ALL": "C.UTF-8"}
 WORDS = ["Gannet", "Kittiwake", "Razorbill", "Guillemot", "Fulmar", "Puffin", "Lamp", "Fog horn", "Relief",
          "Nest count", "Tide table", "Gallery", "Sk\u00e9rry", "\u00d8ystein", "\u043c\u0430\u044f\u043a"]
 
@@ -194,7 +194,7 @@ def main():
     lantern = sys.argv[1]
     first, seeds = (int(x) for x in (sys.argv[2:4] + ["0", "24"][len(sys.argv) - 2:]))
     for tool in ("mkfs.fat", "mcopy"):
-        if not shutil.which(tool, path=ENV["PATH"] + ":/usr/sbin:/sbin"):
+        if not shutil.which(tool, path=ENV["PATH"]):
             print(f"SKIPPED: {tool} is not on this machine")
             return 77
     figures = dict.fromkeys(["active", "active right", "deleted in truth", "still in one piece", "by name",

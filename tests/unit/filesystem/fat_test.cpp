@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 
-#include <map>
+#include <atomic>
+#include <thread>
 
 #include "kit/fat_builder.h"
 #include "lantern/error.h"
@@ -447,6 +448,27 @@ TEST(Fat, WalksOneFolderAndOneLevel) {
   EXPECT_EQ(walk({"KEEPER"}, 1), (Codes{"/Keeper/Logs/"}));
   EXPECT_EQ(walk({"Keeper"}, 9), (Codes{"/Keeper/Logs/", "/Keeper/Logs/log.txt"}));
   EXPECT_EQ(walk({"absent"}, 9), Codes{});
+}
+
+TEST(Fat, ManyThreadsAskAtOnce) {
+  FatBuilder volume(Width::fat16);
+  volume.folder(0, "Keeper", {10, 11});
+  for (std::uint32_t i = 0; i < 8; ++i)
+    volume.file(10, "log " + std::to_string(i), kit::pattern(900, i), {20 + 2 * i, 21 + 2 * i});
+  volume.remove(volume.file(0, "gone.txt", kit::pattern(700, 9), {60, 61}), {60, 61});
+  const auto files = open(volume, Context());
+  std::atomic<int> wrong{0};
+  std::vector<std::thread> threads;
+  for (int t = 0; t < 4; ++t)
+    threads.emplace_back([&] {
+      for (std::uint32_t i = 0; i < 8; ++i) {
+        if (listing(*files).size() != 10) ++wrong;
+        const auto found = files->find({"Keeper", "log " + std::to_string(i)});
+        if (content(*files, found.at(0)) != kit::pattern(900, i)) ++wrong;
+      }
+    });
+  for (std::thread& thread : threads) thread.join();
+  EXPECT_EQ(wrong, 0);
 }
 
 TEST(Fat, WhatIsNoFatIsNotOpened) {
