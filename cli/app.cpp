@@ -47,6 +47,7 @@ int parse_and_run(Session& session) {
   const std::vector<std::pair<const char*, Action (*)(CLI::App&, Session&)>> commands = {
       {"survey", add_survey}, {"list", add_list}, {"extract", add_extract}, {"demo", add_demo}};
   std::vector<std::pair<std::string, Action>> actions;
+  actions.reserve(commands.size());
   for (const auto& [name, add] : commands) actions.emplace_back(name, add(app, session));
 
   std::vector<std::string> reversed(session.arguments.rbegin(), session.arguments.rend());

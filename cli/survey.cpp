@@ -119,6 +119,7 @@ int survey_sources(Session& session, const Options& options) {
   const SurveyReport report = survey(addresses, options.common.open_options(), session.context);
   const int code = exit_for_findings(session);
   std::vector<std::string> paths;
+  paths.reserve(addresses.size());
   for (const Address& address : addresses) paths.push_back(address.first);
   append_to_case(options.common.case_folder, session, paths, {}, code);
   if (options.common.json) {

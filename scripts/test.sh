@@ -7,6 +7,8 @@ scripts/need.sh
 scripts/build.sh dev
 scripts/build.sh asan
 scripts/build.sh clang
+echo "looking: format and lint"
+scripts/lint.sh
 echo "testing: dev"
 ctest --test-dir build/dev --output-on-failure -j 2
 echo "testing: AddressSanitizer and UndefinedBehaviorSanitizer"

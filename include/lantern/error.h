@@ -29,8 +29,8 @@ class Error : public std::runtime_error {
  public:
   // `address`: the layer spoken of. `offset`: byte offset within that layer, when there is one.
   // `next_step`: what the user can do now, or empty.
-  Error(ErrorCode code, std::string address, std::optional<std::uint64_t> offset, std::string what,
-        std::string next_step = {});
+  Error(ErrorCode code, std::string address, std::optional<std::uint64_t> offset,
+        const std::string& what, std::string next_step = {});
 
   ErrorCode code() const { return code_; }
   const std::string& address() const { return address_; }

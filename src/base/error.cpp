@@ -16,7 +16,7 @@ std::string one_line(const std::string& address, std::optional<std::uint64_t> of
 }  // namespace
 
 Error::Error(ErrorCode code, std::string address, std::optional<std::uint64_t> offset,
-             std::string what, std::string next_step)
+             const std::string& what, std::string next_step)
     : std::runtime_error(one_line(address, offset, what, next_step)),
       code_(code),
       address_(std::move(address)),

@@ -15,7 +15,7 @@ std::optional<std::int64_t> seconds_of(int year, int month, int day, int hour, i
   if (hour < 0 || hour > 23 || minute < 0 || minute > 59 || second < 0 || second > 59)
     return std::nullopt;
   const std::int64_t days = sys_days{date}.time_since_epoch().count();
-  return days * 86400 + hour * 3600 + minute * 60 + second;
+  return days * 86400 + std::int64_t{hour} * 3600 + std::int64_t{minute} * 60 + second;
 }
 
 std::string to_iso8601(const Timestamp& time) {

@@ -216,7 +216,7 @@ void check_map(const ByteSource& file, const VdiHeader& header, const Context& c
   std::vector<bool> taken(static_cast<std::size_t>(blocks_stored));
   std::uint64_t past_end = 0;
   std::uint64_t first_past_end = 0;
-  Bytes piece(256 * 1024);
+  Bytes piece(std::size_t{256} * 1024);
   const std::uint64_t map_bytes = std::uint64_t{header.block_count} * kMapEntryBytes;
   for (std::uint64_t at = 0; at < map_bytes; at += piece.size()) {
     const auto want =

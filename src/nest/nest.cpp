@@ -76,8 +76,8 @@ bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
   });
 }
 
-SourcePtr whole_or_first_piece(std::string_view name, SourcePtr file, const Neighbours& neighbours,
-                               const Context& context) {
+SourcePtr whole_or_first_piece(std::string_view name, const SourcePtr& file,
+                               const Neighbours& neighbours, const Context& context) {
   const auto joined = open_split_image(name, file, neighbours, context);
   return joined ? *joined : file;
 }

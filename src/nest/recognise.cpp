@@ -34,7 +34,7 @@ constexpr std::array<Mark, 14> kMarks = {{
     {1024, "\x10\x20\xF5\xF2"sv, "F2FS"},
 }};
 
-constexpr std::size_t kLook = 66 * 1024;
+constexpr std::size_t kLook = std::size_t{66} * 1024;
 
 std::string ext_version(ByteView start) {
   const std::uint32_t compatible = le32(start, 1024 + 92);

@@ -5,7 +5,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kBlockBytes = 64 * 1024;
+constexpr std::uint64_t kBlockBytes = 64ull * 1024;
 constexpr std::uint64_t kPassThroughBytes = 4 * kBlockBytes;
 
 class CachedSource final : public ByteSource {

@@ -7,7 +7,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSampleBytes = 64 * 1024;
+constexpr std::uint64_t kSampleBytes = 64ull * 1024;
 constexpr std::uint64_t kSamples = 16;
 
 }  // namespace

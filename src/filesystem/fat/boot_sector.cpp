@@ -13,7 +13,8 @@ namespace {
 constexpr std::size_t kSectorBytes = 512;
 constexpr std::uint32_t kSlotBytes = 32;
 constexpr std::uint32_t kMostClusterBytes = 512 * 1024;
-constexpr std::array<std::uint64_t, 4> kSpareAt = {6 * 512, 6 * 4096, 6 * 1024, 6 * 2048};
+constexpr std::array<std::uint64_t, 4> kSpareAt = {6ull * 512, 6ull * 4096, 6ull * 1024,
+                                                   6ull * 2048};
 
 bool known_media(std::uint8_t media) {
   return media == 0xF0 || media >= 0xF8;
@@ -100,10 +101,10 @@ std::optional<Geometry> parse_boot_sector(ByteView sector) {
 }
 
 std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& context) {
-  const std::optional<Geometry> first = read_at(volume, 0);
+  std::optional<Geometry> first = read_at(volume, 0);
   if (first && table_agrees(*first, volume)) return first;
   for (const std::uint64_t offset : kSpareAt) {
-    const std::optional<Geometry> spare = read_at(volume, offset);
+    std::optional<Geometry> spare = read_at(volume, offset);
     if (!spare || spare->width != Width::fat32 || !table_agrees(*spare, volume)) continue;
     context.report(FindingCode::fat_boot_sector, Severity::damage, {0, kSectorBytes},
                    first ? "the boot sector does not agree with the table behind it"
