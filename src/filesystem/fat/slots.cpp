@@ -257,6 +257,19 @@ bool looks_like_folder_part(ByteView bytes) {
   return true;
 }
 
+bool follows(ByteView before, ByteView next) {
+  const ByteView last = slice(before, before.size() - kSlotBytes, kSlotBytes);
+  if (!is_long_part(last)) return true;
+  const ByteView first = slice(next, 0, kSlotBytes);
+  if (is_long_part(first)) return u8(first, 13) == u8(last, 13);
+  // Its short slot: deleted, any first character can be right; else the sum decides.
+  std::array<std::uint8_t, 11> name{};
+  for (std::size_t i = 0; i < name.size(); ++i) name.at(i) = u8(first, i);
+  if (name[0] == kDeleted) name[0] = first_for_sum(name, u8(last, 13));
+  return name_sum(name) == u8(last, 13) &&
+         (name[0] == kStandsForE5 || legal_short_character(name[0]));
+}
+
 std::optional<FolderStart> parse_folder_start(ByteView bytes, bool wide) {
   constexpr std::string_view self = ".          ";
   constexpr std::string_view parent = "..         ";

@@ -79,6 +79,10 @@ std::string display_name(const Slot& slot, const CodePage& code_page);
 // Whether these bytes can be the later part of a folder: every slot well formed, the first in use.
 bool looks_like_folder_part(ByteView bytes);
 
+// Whether `next` can stand directly behind `before` in one folder: a long name that begins at the
+// end of `before` must go on, or be followed by its short slot, at the start of `next`.
+bool follows(ByteView before, ByteView next);
+
 // The fields of a "." slot followed by "..": what the first cluster of a folder begins with.
 struct FolderStart {
   std::uint32_t self = 0;    // its own cluster number

@@ -142,13 +142,14 @@ void Tree::continue_folder(std::vector<ClusterRun>& runs) {
   }
 }
 
-std::optional<std::uint32_t> Tree::find_folder_part(std::uint32_t from, Bytes& cluster) {
+std::optional<std::uint32_t> Tree::find_folder_part(std::uint32_t from, const Bytes& before) {
+  Bytes cluster(before.size());
   for (std::uint32_t candidate = from; candidate - from < kContinuationReach; ++candidate) {
     if (!disk_.geometry.valid_cluster(candidate) || probes_left_ == 0) return std::nullopt;
     if (!available(candidate) || layout_.folder_parts.get(candidate)) continue;
     --probes_left_;
     disk_.cached->read(disk_.geometry.cluster_offset(candidate), cluster);
-    if (looks_like_folder_part(cluster)) return candidate;
+    if (looks_like_folder_part(cluster) && follows(before, cluster)) return candidate;
   }
   return std::nullopt;
 }

@@ -57,7 +57,7 @@ class Tree {
   void append(Folder& folder, const Range& place) const;
   std::vector<ClusterRun> learn_runs(std::uint32_t first);
   void continue_folder(std::vector<ClusterRun>& runs);
-  std::optional<std::uint32_t> find_folder_part(std::uint32_t from, Bytes& cluster);
+  std::optional<std::uint32_t> find_folder_part(std::uint32_t from, const Bytes& before);
   bool available(std::uint32_t cluster);
   std::optional<std::uint32_t> folder_cluster(const Slot& slot, const Level& level, bool deleted);
   std::optional<FolderStart> folder_start(std::uint32_t cluster) const;

@@ -297,6 +297,30 @@ TEST(Fat, ADeletedFolderGoesOnInTheClusterShapedLikeIt) {
   EXPECT_EQ(content(*files, only(*files, {"Nest counts", "count 2021"})), kit::pattern(300, 11));
 }
 
+TEST(Fat, ANameCutByTheEndOfAClusterFindsItsOtherHalf) {
+  FatBuilder volume(Width::fat16);
+  std::vector<std::pair<std::uint64_t, FatBuilder::Clusters>> made;
+  std::uint32_t next = 100;
+  const auto fill = [&](const std::string& name, const FatBuilder::Clusters& clusters, bool odd) {
+    const auto folder = volume.folder(0, name, clusters);
+    for (int i = 0; i < 9; ++i, ++next) {
+      const std::string file =
+          name + " " + std::to_string(i) + (odd && i == 0 ? " of the north" : "");
+      made.emplace_back(volume.file(clusters[0], file, kit::pattern(300, next), {next}),
+                        FatBuilder::Clusters{next});
+    }
+    made.emplace_back(folder, clusters);
+  };
+  fill("count", {10, 40}, true);   // slots 3 + 8 * 2: one name stands on both sides of the border
+  fill("other", {20, 30}, false);  // its second cluster lies nearer
+  for (const auto& [slot, clusters] : made) volume.remove(slot, clusters);
+  const auto files = open(volume, Context());
+  for (int i = 0; i < 9; ++i)
+    EXPECT_EQ(files->find({"other", "other " + std::to_string(i)}).size(), 1u) << i;
+  for (int i = 1; i < 9; ++i)
+    EXPECT_EQ(files->find({"count", "count " + std::to_string(i)}).size(), 1u) << i;
+}
+
 TEST(Fat, TablesThatDifferAreReadWhereTheyMakeSense) {
   for (const Width width : {Width::fat12, Width::fat16, Width::fat32}) {
     FatBuilder volume(width);
