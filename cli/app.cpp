@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <ostream>
 #include <utility>
@@ -49,6 +50,15 @@ int parse_and_run(Session& session) {
   std::vector<std::pair<std::string, Action>> actions;
   actions.reserve(commands.size());
   for (const auto& [name, add] : commands) actions.emplace_back(name, add(app, session));
+
+  const auto first = std::find_if(session.arguments.begin(), session.arguments.end(),
+                                  [](const std::string& word) { return !word.starts_with('-'); });
+  const bool known = first == session.arguments.end() ||
+                     std::any_of(commands.begin(), commands.end(),
+                                 [&](const auto& row) { return *first == row.first; });
+  if (!known)
+    throw Error(ErrorCode::usage, {}, std::nullopt,
+                fmt::format("there is no command \"{}\"", *first), "see lantern --help");
 
   std::vector<std::string> reversed(session.arguments.rbegin(), session.arguments.rend());
   try {

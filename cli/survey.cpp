@@ -133,7 +133,11 @@ int survey_sources(Session& session, const Options& options) {
   if (!report.chosen.empty())
     out << "The user's files are most likely on " << for_terminal(report.chosen) << ":\n  "
         << for_terminal(report.why) << "\n\n";
-  if (session.context.findings->all().empty())
+  const bool any_files =
+      std::any_of(report.volumes.begin(), report.volumes.end(),
+                  [](const SurveyVolume& volume) { return volume.view.file_system != nullptr; });
+  if (!any_files) out << "No file system that can be read was found.\n";
+  if (any_files && session.context.findings->all().empty())
     out << coloured(session.streams, Meaning::good, "Nothing wrong was found.") << '\n';
   else
     print_findings(session.streams, out, session.context);

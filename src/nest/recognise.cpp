@@ -47,11 +47,12 @@ std::string ext_version(ByteView start) {
 
 std::string recognise(const ByteSource& volume) {
   Bytes start(kLook);
-  volume.read(0, start);
+  const bool lost = !volume.read(0, start).unreadable.empty();
   for (const Mark& mark : kMarks)
     if (has_text(start, mark.at, mark.bytes)) return std::string(mark.name);
   if (le16(start, 1024 + 56) == 0xEF53) return ext_version(start);
-  return all_zero(start) ? "nothing but zeros at its start" : "";
+  if (!all_zero(start)) return {};
+  return lost ? "its start cannot be read" : "nothing but zeros at its start";
 }
 
 }  // namespace lantern

@@ -155,7 +155,7 @@ TEST_F(Command, BadInputGetsOneClearLine) {
       {{"list", card_, "--sector-size", "17"}, kUsage, "sector-size"},
       {{"survey"}, kUsage, "no source is named"},
       {{"survey", "--no-such-option", card_}, kUsage, "no-such-option"},
-      {{"no-such-command"}, kUsage, "lantern --help"},
+      {{"no-such-command"}, kUsage, "there is no command \"no-such-command\""},
       {{}, kUsage, "lantern --help"},
       {{"extract", card_}, kUsage, "a source and a destination"},
       {{"extract", card_, card_}, kRefused, "it is the source itself"},
@@ -171,7 +171,10 @@ TEST_F(Command, BadInputGetsOneClearLine) {
     EXPECT_EQ(std::count(ran.err.begin(), ran.err.end(), '\n'), 1) << ran.err;
     EXPECT_EQ(ran.out, "");
   }
-  EXPECT_EQ(lantern({"survey", text}).code, kDone) << "a survey of no disk says so";
+  const Ran no_disk = lantern({"survey", text});
+  EXPECT_EQ(no_disk.code, kDone);
+  EXPECT_NE(no_disk.out.find("No file system that can be read was found."), std::string::npos);
+  EXPECT_EQ(no_disk.out.find("Nothing wrong"), std::string::npos);
 }
 
 TEST_F(Command, SourceOutrightTakesNamesThatLookLikeAddresses) {
