@@ -154,9 +154,12 @@ void Manifest::take_up_document() {
   if (!document.is_object() || !document.contains("job") || !document.contains("files") ||
       document["job"] != nlohmann::ordered_json::parse(job_, nullptr, false))
     refuse();
-  part_ = OpenFile(
-      ::open(part_path_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0644));
-  if (!part_.good() || ::flock(part_.get(), LOCK_EX | LOCK_NB) != 0)
+  // Under a passing name until it is whole: a kill on the way must leave the document to go on
+  // from.
+  const std::string passing = part_path_ + ".new";
+  part_ = OpenFile(::open(passing.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644));
+  if (!part_.good() || ::flock(part_.get(), LOCK_EX | LOCK_NB) != 0 ||
+      ::ftruncate(part_.get(), 0) != 0)
     throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
                 "name another place with --manifest");
   write_all(part_.get(), job_ + "\n", part_path_);
@@ -165,6 +168,7 @@ void Manifest::take_up_document() {
     remember(line);
     put(line);
   }
+  std::filesystem::rename(passing, part_path_);
 }
 
 std::optional<Manifest::Done> Manifest::done(const std::string& id) const {

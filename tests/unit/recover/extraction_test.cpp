@@ -101,6 +101,15 @@ TEST_F(ExtractionOfCard, RunningAgainWritesNothingTwice) {
   EXPECT_EQ(kit::read_file(folder_ / "out/Keeper/log.txt"), log_);
 }
 
+// A kill while a finished manifest was taken up lost its rows, and every file was written twice.
+TEST_F(ExtractionOfCard, ATakingUpCutByAKillBeginsAgain) {
+  const Target target = open();
+  extract(target, with_deleted());
+  folder_.file("m.json.part.new", kit::bytes_of("{\"source\": \"half a li"));
+  EXPECT_EQ(extract(target, with_deleted()).already_there, 2u);
+  EXPECT_FALSE(fs::exists(folder_ / "m.json.part.new"));
+}
+
 TEST_F(ExtractionOfCard, AnotherSourceDoesNotGoOnWithThisManifest) {
   extract(open());
   volume_.file(0, "new.txt", kit::pattern(10, 9), {40});
