@@ -8,7 +8,7 @@
 #include <fcntl.h>
 #include <unistd.h>
 
-#include "container/container.h"
+#include "lantern/container.h"
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
 #include "lantern/file_system.h"
@@ -66,7 +66,7 @@ void VdiDynamic(benchmark::State& state) {
   static const std::string path = folder().file("vdi", kit::make_vdi(payload(), {}));
   const Context context;
   read_through(state,
-               lantern::open_container(lantern::open_file_source(path, context), context).flat);
+               lantern::open_container(lantern::open_file_source(path, context), {}, context).flat);
 }
 
 void FatFile(benchmark::State& state) {

@@ -106,6 +106,7 @@ class Context {
   std::shared_ptr<Progress> progress;               // may be empty
   std::shared_ptr<const std::atomic<bool>> cancel;  // may be empty
   Budget budget;
+  unsigned threads = 0;  // for unpacking and hashing; 0: as many as the computer has
   std::string address;
 };
 

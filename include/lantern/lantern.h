@@ -4,6 +4,7 @@
 
 #include "lantern/address.h"
 #include "lantern/byte_source.h"
+#include "lantern/container.h"
 #include "lantern/context.h"
 #include "lantern/error.h"
 #include "lantern/extraction.h"

@@ -14,6 +14,7 @@
 
 #include "lantern/address.h"
 #include "lantern/byte_source.h"
+#include "lantern/container.h"
 #include "lantern/context.h"
 #include "lantern/file_system.h"
 #include "lantern/host.h"
@@ -25,6 +26,8 @@ struct OpenOptions {
   std::optional<std::uint32_t> sector_size;  // bytes; otherwise worked out
   FileSystemOptions file_system;
   std::shared_ptr<const Host> host;  // asked who holds the source; empty: nobody is asked
+  std::vector<std::string> look_in;  // host folders where parents and extents may lie
+  bool allow_devices = false;        // devices of this computer that a descriptor names
 };
 
 struct VolumeView {
@@ -37,12 +40,8 @@ struct VolumeView {
 
 struct DiskView {
   Address address;
-  SourcePtr file;                  // as it lies
-  SourcePtr flat;                  // the disk it stands for
-  std::string format;              // "raw", "vdi"
-  std::string variant;             // "dynamic", or empty
-  std::string id;                  // of the container
-  std::uint64_t stored_bytes = 0;  // of the file
+  SourcePtr file;  // as it lies
+  Container container;
   VolumeTable table;
   std::vector<VolumeView> volumes;
 };
@@ -65,8 +64,9 @@ struct Target {
 };
 
 // Opens bytes as a disk: container, table, volumes and file systems. `address`: what it is called.
-DiskView open_disk(const SourcePtr& bytes, const Address& address, const OpenOptions& options,
-                   const Context& context);
+// `around`: what may be opened beside it.
+DiskView open_disk(const SourcePtr& bytes, const Address& address, const Surroundings& around,
+                   const OpenOptions& options, const Context& context);
 
 // Opens FIRST as a disk: container, table, volumes and file systems.
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context);

@@ -49,9 +49,15 @@ SourcePtr make_joined(std::vector<Piece> pieces);
 class Neighbours {
  public:
   virtual ~Neighbours() = default;
+  // A name, or a path of names joined by '/' to a file in a folder below; nothing above is reached.
+  // Empty when there is no such file.
   virtual std::optional<SourcePtr> open(std::string_view raw_name) const = 0;
-  // Raw names, sorted.
+  // Raw names of files, sorted.
   virtual std::vector<std::string> names() const = 0;
+  // What to call such a file: a path or an address.
+  virtual std::string place(std::string_view raw_name) const = 0;
+  // The folder that holds `raw_name`, which may be a path.
+  virtual std::shared_ptr<const Neighbours> folder_of(std::string_view raw_name) const = 0;
 };
 
 // The regular files of a host folder. Symbolic links are not followed.

@@ -44,6 +44,24 @@ inline std::uint64_t le64(ByteView bytes, std::size_t at) {
   return little_endian<std::uint64_t>(bytes, at);
 }
 
+template <typename Number>
+Number big_endian(ByteView bytes, std::size_t at) {
+  const ByteView part = slice(bytes, at, sizeof(Number));
+  std::uint64_t value = 0;
+  for (const std::byte b : part) value = value << 8 | std::to_integer<std::uint64_t>(b);
+  return static_cast<Number>(value);
+}
+
+inline std::uint16_t be16(ByteView bytes, std::size_t at) {
+  return big_endian<std::uint16_t>(bytes, at);
+}
+inline std::uint32_t be32(ByteView bytes, std::size_t at) {
+  return big_endian<std::uint32_t>(bytes, at);
+}
+inline std::uint64_t be64(ByteView bytes, std::size_t at) {
+  return big_endian<std::uint64_t>(bytes, at);
+}
+
 inline bool has_text(ByteView bytes, std::size_t at, std::string_view text) {
   if (at > bytes.size() || text.size() > bytes.size() - at) return false;
   for (std::size_t i = 0; i < text.size(); ++i)

@@ -7,17 +7,35 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 40> kCodes = {
-    "source.unreadable",     "source.shrunk",      "source.held",        "source.piece-missing",
-    "source.piece-of-split", "source.piece-size",  "vdi.truncated",      "vdi.block-past-end",
-    "vdi.block-shared",      "vdi.header",         "mbr.past-end",       "mbr.overlap",
-    "mbr.logical-loop",      "mbr.logical-broken", "gpt.primary-header", "gpt.primary-entries",
-    "gpt.backup-header",     "gpt.backup-entries", "gpt.copies-differ",  "gpt.disk-size",
-    "gpt.past-end",          "gpt.overlap",        "gpt.no-protective",  "gpt.stale",
-    "table.sector-size",     "fat.boot-sector",    "fat.volume-size",    "fat.sector-size",
-    "fat.copies-differ",     "fat.chain-loop",     "fat.chain-short",    "fat.chain-broken",
-    "fat.cross-linked",      "fat.folder-loop",    "fat.folder-broken",  "fat.folder-too-large",
-    "fat.long-name",         "budget.depth",       "budget.entries",     "findings.capped",
+constexpr std::array<std::string_view, 56> kCodes = {
+    "source.unreadable",     "source.shrunk",
+    "source.held",           "source.piece-missing",
+    "source.piece-of-split", "source.piece-size",
+    "container.header",      "container.header-copy",
+    "container.table",       "container.table-copy",
+    "container.rebuilt",     "container.unplaced",
+    "container.truncated",   "container.past-end",
+    "container.shared",      "container.packed",
+    "container.unclean",     "container.marked-corrupt",
+    "container.log",         "container.version",
+    "extent.missing",        "extent.size",
+    "extent.device",         "chain.parent-taken",
+    "chain.parent-missing",  "chain.parent-changed",
+    "mbr.past-end",          "mbr.overlap",
+    "mbr.logical-loop",      "mbr.logical-broken",
+    "gpt.primary-header",    "gpt.primary-entries",
+    "gpt.backup-header",     "gpt.backup-entries",
+    "gpt.copies-differ",     "gpt.disk-size",
+    "gpt.past-end",          "gpt.overlap",
+    "gpt.no-protective",     "gpt.stale",
+    "table.sector-size",     "fat.boot-sector",
+    "fat.volume-size",       "fat.sector-size",
+    "fat.copies-differ",     "fat.chain-loop",
+    "fat.chain-short",       "fat.chain-broken",
+    "fat.cross-linked",      "fat.folder-loop",
+    "fat.folder-broken",     "fat.folder-too-large",
+    "fat.long-name",         "budget.depth",
+    "budget.entries",        "findings.capped",
 };
 static_assert(kCodes.size() == static_cast<std::size_t>(FindingCode::findings_capped) + 1);
 

@@ -1,12 +1,25 @@
-#include "container/container.h"
+#include "lantern/container.h"
 
+#include "container/hard_disk.h"
+#include "container/qcow/qcow2.h"
+#include "container/qed.h"
 #include "container/vdi.h"
+#include "container/vhd.h"
+#include "container/vhdx/vhdx.h"
+#include "container/vmdk/vmdk.h"
 
 namespace lantern {
 
-Container open_container(const SourcePtr& file, const Context& context) {
-  if (auto vdi = open_vdi(file, context)) return *vdi;
-  return {"raw", {}, file, file->size(), {}};
+Container open_container(const SourcePtr& file, const Surroundings& around,
+                         const Context& context) {
+  // VHD comes last: it is known by its end, which any other may end in.
+  for (const auto open : {open_vdi, open_vmdk, open_qcow2, open_qcow1, open_qed, open_hard_disk,
+                          open_hard_disk_folder, open_vhdx, open_vhd})
+    if (auto container = open(file, around, context)) return std::move(*container);
+  Container raw;
+  raw.flat = file;
+  raw.stored_bytes = file->size();
+  return raw;
 }
 
 }  // namespace lantern

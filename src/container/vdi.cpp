@@ -3,12 +3,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
-#include <atomic>
 
 #include "base/bytes.h"
 #include "base/checked.h"
 #include "base/guid.h"
+#include "container/chain.h"
+#include "container/mapped_disk.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
@@ -21,6 +21,9 @@ constexpr std::uint32_t kNeverWritten = 0xFFFFFFFF;
 constexpr std::uint32_t kDiscarded = 0xFFFFFFFE;
 constexpr std::uint64_t kMapEntryBytes = 4;
 constexpr std::uint32_t kLeastBlock = 512;
+constexpr std::uint32_t kDynamic = 1;
+constexpr std::uint32_t kFixed = 2;
+constexpr std::uint32_t kDifferencing = 4;  // 3, undo, is laid out alike
 // The block map is checked whole for blocks stored twice up to this many entries (4 TiB of disk).
 constexpr std::uint32_t kMostCheckedBlocks = 4u << 20;
 
@@ -31,129 +34,69 @@ struct VdiHeader {
   std::uint32_t sector_size = 0;
   std::uint64_t disk_bytes = 0;
   std::uint32_t block_bytes = 0;
+  std::uint32_t extra_bytes = 0;
   std::uint32_t block_count = 0;
   std::string id;
+  std::string parent_id;
+
+  // All factors are 32 bits wide: no overflow.
+  std::uint64_t stride() const { return std::uint64_t{block_bytes} + extra_bytes; }
+  std::uint64_t place_of(std::uint32_t number) const {
+    return data_offset + number * stride() + extra_bytes;
+  }
 };
 
-class VdiDisk final : public ByteSource {
+class VdiMap final : public BlockMap {
  public:
-  VdiDisk(SourcePtr file, const VdiHeader& header, const Context& context)
-      : file_(std::move(file)),
-        tables_(make_cached(file_, context)),
+  VdiMap(SourcePtr file, const VdiHeader& header, const Context& context)
+      : file_bytes_(file->size()),
+        table_(make_cached(std::move(file), context), header.map_offset, kMapEntryBytes),
         header_(header),
         context_(context) {}
 
-  std::uint64_t size() const override { return header_.disk_bytes; }
-  std::optional<std::uint32_t> logical_sector_size() const override { return 512; }
-
- protected:
-  void do_read(std::uint64_t offset, std::span<std::byte> out,
-               std::vector<Range>& unreadable) const override {
-    std::size_t done = 0;
-    while (done < out.size()) {
-      const std::uint64_t at = offset + done;
-      const Run run = run_at(at, out.size() - done);
-      const auto target = out.subspan(done, static_cast<std::size_t>(run.length));
-      std::size_t got = 0;
-      if (run.kind == ExtentKind::direct) {
-        const ReadResult result = file_->read(run.below_offset, target);
-        got = result.length;
-        for (const Range& lost : result.unreadable)
-          unreadable.push_back({at + (lost.offset - run.below_offset), lost.length});
-      } else if (run.kind != ExtentKind::unreadable) {
-        got = target.size();
-        std::fill(target.begin(), target.end(), std::byte{0});
-      }
-      if (got < target.size()) {
-        std::fill(target.begin() + static_cast<std::ptrdiff_t>(got), target.end(), std::byte{0});
-        unreadable.push_back({at + got, target.size() - got});
-      }
-      done += target.size();
-    }
-  }
-
-  bool do_extents(Range range, const ExtentVisitor& visit) const override {
-    std::uint64_t at = range.offset;
-    while (at < range.end()) {
-      const Run run = run_at(at, range.end() - at);
-      const bool direct = run.kind == ExtentKind::direct;
-      if (!visit({run.kind,
-                  {at, run.length},
-                  direct ? file_ : nullptr,
-                  direct ? run.below_offset : 0,
-                  {}}))
-        return false;
-      at += run.length;
-    }
-    return true;
+  bool runs(Range range, const RunVisitor& visit) const override {
+    const std::uint64_t block_bytes = header_.block_bytes;
+    return table_.each(
+        range.offset / block_bytes, (range.end() - 1) / block_bytes,
+        [&](std::uint64_t block, ByteView entry) {
+          return visit(run_of(block, entry, intersect(range, {block * block_bytes, block_bytes})));
+        });
   }
 
  private:
-  struct Run {
-    ExtentKind kind{};
-    std::uint64_t length = 0;
-    std::uint64_t below_offset = 0;
-  };
-
-  // The longest run of one kind from `at`, no longer than `most`: neighbouring blocks that lie one
-  // behind the other in the file are read in one piece.
-  Run run_at(std::uint64_t at, std::uint64_t most) const {
-    Run run = block_run(at, most);
-    while (run.length < most && run.kind != ExtentKind::unreadable) {
-      const Run next = block_run(at + run.length, most - run.length);
-      const bool joins =
-          next.kind == run.kind &&
-          (run.kind != ExtentKind::direct || next.below_offset == run.below_offset + run.length);
-      if (!joins) break;
-      run.length += next.length;
+  Run run_of(std::uint64_t block, ByteView entry, Range range) const {
+    Run run{Run::Kind::lost, range};
+    if (entry.empty()) {
+      context_.report(FindingCode::container_table, Severity::damage,
+                      {table_.place_of(block), kMapEntryBytes},
+                      "vdi: the block map cannot be read here", "its blocks are given as lost");
+      return run;
     }
-    return run;
-  }
-
-  Run block_run(std::uint64_t at, std::uint64_t most) const {
-    const std::uint64_t block = at / header_.block_bytes;
-    const std::uint64_t within = at % header_.block_bytes;
-    Run run;
-    run.length = std::min(most, header_.block_bytes - within);
-    std::array<std::byte, kMapEntryBytes> raw{};
-    const std::uint64_t entry_offset = header_.map_offset + block * kMapEntryBytes;
-    const ReadResult got = tables_->read(entry_offset, raw);
-    const std::uint32_t entry = le32(raw, 0);
-    if (got.length < raw.size() || !got.unreadable.empty()) {
-      run.kind = ExtentKind::unreadable;
-      context_.report(FindingCode::vdi_truncated, Severity::damage, {entry_offset, kMapEntryBytes},
-                      "the block map cannot be read here", "its blocks are given as lost");
-    } else if (entry == kNeverWritten) {
-      run.kind = ExtentKind::unallocated;
-    } else if (entry == kDiscarded) {
-      run.kind = ExtentKind::zero;
+    const std::uint32_t number = le32(entry, 0);
+    if (number == kNeverWritten) {
+      run.kind = Run::Kind::absent;
+    } else if (number == kDiscarded) {
+      run.kind = Run::Kind::zero;
     } else {
-      // Both factors are 32 bits wide: no overflow.
-      const std::uint64_t place =
-          header_.data_offset + std::uint64_t{entry} * header_.block_bytes + within;
-      run.kind = place < file_->size() ? ExtentKind::direct : ExtentKind::unreadable;
-      run.below_offset = place;
-      if (run.kind == ExtentKind::direct) run.length = std::min(run.length, file_->size() - place);
-      if (place - within + header_.block_bytes > file_->size() && needed_end(block, place - within))
-        context_.report(FindingCode::vdi_block_past_end, Severity::damage,
+      run.kind = Run::Kind::stored;
+      const std::uint64_t place = header_.place_of(number);
+      run.file_offset = place + range.offset % header_.block_bytes;
+      // The last block may be cut where the disk ends.
+      const std::uint64_t needed = std::min<std::uint64_t>(
+          header_.block_bytes, header_.disk_bytes - block * header_.block_bytes);
+      if (place + needed > file_bytes_)
+        context_.report(FindingCode::container_past_end, Severity::damage,
                         {block * header_.block_bytes, header_.block_bytes},
-                        fmt::format("block {} is said to lie at byte {} of the file, which has {}",
-                                    block, place - within, file_->size()),
+                        fmt::format("vdi: block {} is said to lie at byte {} of the file, which "
+                                    "has {}",
+                                    block, place, file_bytes_),
                         "what is not in the file is given as lost");
     }
     return run;
   }
 
-  // Whether bytes of the disk really lie past the end of the file: the last block may be cut where
-  // the disk ends.
-  bool needed_end(std::uint64_t block, std::uint64_t block_place) const {
-    const std::uint64_t of_disk = std::min<std::uint64_t>(
-        header_.block_bytes, header_.disk_bytes - block * header_.block_bytes);
-    return block_place + of_disk > file_->size();
-  }
-
-  SourcePtr file_;
-  SourcePtr tables_;
+  std::uint64_t file_bytes_;
+  EntryTable table_;
   VdiHeader header_;
   Context context_;
 };
@@ -174,7 +117,9 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
   header.disk_bytes = le64(bytes, 0x170);
   header.block_bytes = le32(bytes, 0x178);
   header.block_count = le32(bytes, 0x180);
+  header.extra_bytes = le32(bytes, 0x17C);
   header.id = guid_text(bytes, 0x188);
+  header.parent_id = guid_text(bytes, 0x1A8);
   if (!is_power_of_two(header.block_bytes) || header.block_bytes < kLeastBlock)
     fail(0x178, fmt::format("a block size of {} bytes is none", header.block_bytes));
   if (header.map_offset < kHeaderBytes || header.map_offset >= file.size())
@@ -188,21 +133,21 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
 void report_header(const ByteSource& file, VdiHeader& header, const Context& context) {
   const std::uint64_t mapped = std::uint64_t{header.block_count} * header.block_bytes;
   if (header.disk_bytes > mapped || mapped - header.disk_bytes >= header.block_bytes) {
-    context.report(FindingCode::vdi_header, Severity::damage, {0x170, 8},
-                   fmt::format("the header says {} bytes of disk and {} blocks of {}",
+    context.report(FindingCode::container_header, Severity::damage, {0x170, 8},
+                   fmt::format("vdi: the header says {} bytes of disk and {} blocks of {}",
                                header.disk_bytes, header.block_count, header.block_bytes),
                    "the smaller of both is the disk");
     header.disk_bytes = std::min(header.disk_bytes, mapped);
   }
   if (header.sector_size != 512)
-    context.report(FindingCode::vdi_header, Severity::note, {0x168, 4},
-                   fmt::format("the header says sectors of {} bytes", header.sector_size),
+    context.report(FindingCode::container_header, Severity::note, {0x168, 4},
+                   fmt::format("vdi: the header says sectors of {} bytes", header.sector_size),
                    "512 is used, as every writer of the format does");
   const std::uint64_t map_end =
       header.map_offset + std::uint64_t{header.block_count} * kMapEntryBytes;
   if (map_end > file.size())
-    context.report(FindingCode::vdi_truncated, Severity::damage,
-                   {file.size(), map_end - file.size()}, "the file ends inside its block map",
+    context.report(FindingCode::container_truncated, Severity::damage,
+                   {file.size(), map_end - file.size()}, "vdi: the file ends inside its block map",
                    "what lies past that is given as lost");
 }
 
@@ -212,7 +157,7 @@ void check_map(const ByteSource& file, const VdiHeader& header, const Context& c
   const std::uint64_t blocks_stored =
       header.data_offset >= file.size()
           ? 0
-          : divide_up(file.size() - header.data_offset, header.block_bytes);
+          : divide_up(file.size() - header.data_offset, header.stride());
   std::vector<bool> taken(static_cast<std::size_t>(blocks_stored));
   std::uint64_t past_end = 0;
   std::uint64_t first_past_end = 0;
@@ -230,9 +175,9 @@ void check_map(const ByteSource& file, const VdiHeader& header, const Context& c
         if (past_end++ == 0) first_past_end = block;
       } else if (taken[entry]) {
         context.report(
-            FindingCode::vdi_block_shared, Severity::damage,
+            FindingCode::container_shared, Severity::damage,
             {block * header.block_bytes, header.block_bytes},
-            fmt::format("block {} shares its place in the file with an earlier block", block),
+            fmt::format("vdi: block {} shares its place in the file with an earlier block", block),
             "both read the same bytes; one of them is wrong");
       } else {
         taken[entry] = true;
@@ -240,35 +185,53 @@ void check_map(const ByteSource& file, const VdiHeader& header, const Context& c
     }
   }
   if (past_end > 0)
-    context.report(FindingCode::vdi_truncated, Severity::damage,
-                   {first_past_end * header.block_bytes, header.block_bytes},
-                   fmt::format("{} of the disk's blocks lie past the end of the file, the first is "
-                               "block {}",
-                               past_end, first_past_end),
-                   "they are given as lost");
+    context.report(
+        FindingCode::container_truncated, Severity::damage,
+        {first_past_end * header.block_bytes, header.block_bytes},
+        fmt::format("vdi: {} of the disk's blocks lie past the end of the file, the first is "
+                    "block {}",
+                    past_end, first_past_end),
+        "they are given as lost");
 }
 
 }  // namespace
 
-std::optional<Container> open_vdi(const SourcePtr& file, const Context& context) {
+std::optional<std::string> vdi_identity(const ByteSource& file) {
+  Bytes start(0x198);
+  if (file.read(0, start).length < start.size() || le32(start, 0x40) != kSignature)
+    return std::nullopt;
+  return guid_text(start, 0x188);
+}
+
+std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& around,
+                                  const Context& context) {
   Bytes start(0x50);
   if (file->read(0, start).length < start.size() || le32(start, 0x40) != kSignature)
     return std::nullopt;
   VdiHeader header = read_header(*file, context);
-  if (header.kind != 1 && header.kind != 2)
+  if (header.kind < kDynamic || header.kind > kDifferencing)
     throw Error(ErrorCode::unsupported, context.address, 0x4C,
-                header.kind == 4 ? "vdi: a differencing image, which holds only what changed since "
-                                   "its parent; not read yet"
-                                 : fmt::format("vdi: image kind {} is not read", header.kind),
-                "open the base image beside it");
+                fmt::format("vdi: image kind {} is not read", header.kind),
+                "the kind may be damaged; look at it with ::bytes");
   report_header(*file, header, context);
   check_map(*file, header, context);
   Container container;
   container.format = "vdi";
-  container.variant = header.kind == 1 ? "dynamic" : "fixed";
+  container.variant = header.kind == kDynamic ? "dynamic"
+                      : header.kind == kFixed ? "fixed"
+                                              : "differencing";
   container.stored_bytes = file->size();
   container.id = header.id;
-  container.flat = std::make_shared<VdiDisk>(file, header, context);
+  MappedParts parts{
+      file, std::make_shared<VdiMap>(file, header, context), header.disk_bytes, 512, nullptr,
+      false};
+  if (container.variant == "differencing") {
+    Parent parent = open_parent({{}, header.parent_id, false}, around, context);
+    parts.parent = parent.flat;
+    parts.parent_missing = parent.missing;
+    container.chain = std::move(parent.chain);
+  }
+  container.flat = make_mapped_disk(std::move(parts), context);
   return container;
 }
 

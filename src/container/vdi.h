@@ -8,21 +8,26 @@
 //   0x168  4   sector size                      | not 512: finding
 //   0x170  8   size of the disk                 | must fit the block count
 //   0x178  4   block size, a power of two       | else: cannot be read
+//   0x17C  4   extra bytes before each block
 //   0x180  4   blocks of the disk
 //   0x184  4   blocks stored
 //   0x188  16  id of this image    0x1A8  16  id of the parent
-//   map entry (4): FFFFFFFF never written, FFFFFFFE discarded (zero), else the block's number in
-//   the data                                    | past the end: finding, unreadable
+//   map entry (4): FFFFFFFF never written (differencing: the parent's), FFFFFFFE discarded (zero),
+//   else the block's number in the data         | past the end: finding, unreadable
 // Source: the public description of the format in the hypervisor's own open headers.
 #pragma once
 
 #include <optional>
+#include <string>
 
-#include "container/container.h"
+#include "lantern/container.h"
 
 namespace lantern {
 
 // Empty when `file` is not a VDI. Throws Error{cannot_read, unsupported}.
-std::optional<Container> open_vdi(const SourcePtr& file, const Context& context);
+std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& around,
+                                  const Context& context);
+
+std::optional<std::string> vdi_identity(const ByteSource& file);
 
 }  // namespace lantern

@@ -6,46 +6,15 @@
 #include <filesystem>
 #include <unordered_set>
 
-#include "container/container.h"
+#include "lantern/container.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
+#include "nest/folder_neighbours.h"
 #include "nest/recognise.h"
 
 namespace lantern {
 namespace {
-
-// The other files of a folder in a file system.
-class FolderNeighbours final : public Neighbours {
- public:
-  FolderNeighbours(std::shared_ptr<const FileSystem> file_system, std::vector<std::string> folder)
-      : file_system_(std::move(file_system)), folder_(std::move(folder)) {}
-
-  std::optional<SourcePtr> open(std::string_view raw_name) const override {
-    std::vector<std::string> path = folder_;
-    path.emplace_back(raw_name);
-    for (const Entry& entry : file_system_->find(path))
-      if (entry.kind == EntryKind::file) return file_system_->open(entry).bytes;
-    return std::nullopt;
-  }
-
-  std::vector<std::string> names() const override {
-    std::vector<std::string> found;
-    WalkOptions options;
-    options.under = folder_;
-    options.max_depth = 1;
-    file_system_->walk(options, [&](const Entry& entry) {
-      if (entry.kind == EntryKind::file) found.push_back(entry.path.back());
-      return WalkStep::go_on;
-    });
-    std::sort(found.begin(), found.end());
-    return found;
-  }
-
- private:
-  std::shared_ptr<const FileSystem> file_system_;
-  std::vector<std::string> folder_;
-};
 
 VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat, Step step,
                        const OpenOptions& options, const Context& context) {
@@ -66,11 +35,11 @@ bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
   if (disk.table.scheme == VolumeTable::Scheme::gpt) return false;
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();
-  const auto whole = open_file_system(disk.flat, options.file_system, quiet);
+  const auto whole = open_file_system(disk.container.flat, options.file_system, quiet);
   if (!whole) return false;
   return std::none_of(disk.table.rows.begin(), disk.table.rows.end(), [&](const VolumeRow& row) {
     if (row.range.offset == 0) return false;
-    const SourcePtr volume = make_window(disk.flat, row.range);
+    const SourcePtr volume = make_window(disk.container.flat, row.range);
     return open_file_system(volume, options.file_system, quiet) != nullptr ||
            !recognise(*volume).empty();
   });
@@ -80,6 +49,18 @@ SourcePtr whole_or_first_piece(std::string_view name, const SourcePtr& file,
                                const Neighbours& neighbours, const Context& context) {
   const auto joined = open_split_image(name, file, neighbours, context);
   return joined ? *joined : file;
+}
+
+Surroundings surroundings(const std::string& name, std::shared_ptr<const Neighbours> beside,
+                          const OpenOptions& options, const Context& context) {
+  Surroundings around;
+  around.name = name;
+  around.opening = {beside->place(name)};
+  around.beside = std::move(beside);
+  for (const std::string& folder : options.look_in)
+    around.look_in.push_back(host_neighbours(folder, context));
+  around.allow_devices = options.allow_devices;
+  return around;
 }
 
 // Follows the steps of an address one by one.
@@ -164,6 +145,8 @@ class Descent {
         return take_path(step, last);
       case Step::Kind::entry:
         return take_entry(step, last);
+      case Step::Kind::version:
+        return take_version(step);
       case Step::Kind::bytes:
         target_.bytes = target_.entry    ? open_entry()
                         : target_.volume ? target_.volume_view().bytes
@@ -181,13 +164,13 @@ class Descent {
   void enter_volume_as_disk() {
     if (!target_.volume) return;
     const VolumeView outer = target_.volume_view();
-    enter(outer.address, outer.bytes);
+    enter(outer.address, outer.bytes, {});
   }
 
-  void enter(const Address& address, const SourcePtr& bytes) {
+  void enter(const Address& address, const SourcePtr& bytes, const Surroundings& around) {
     if (target_.disks.size() > context_.budget.max_depth)
       fail("disks lie in disks deeper than the budget allows");
-    target_.disks.push_back(open_disk(bytes, address, options_, context_));
+    target_.disks.push_back(open_disk(bytes, address, around, options_, context_));
     target_.volume.reset();
     target_.entry.reset();
   }
@@ -214,7 +197,7 @@ class Descent {
   void take_place(const Step& step) {
     enter_file_as_disk();
     enter_volume_as_disk();
-    if (step.number >= disk().flat->size())
+    if (step.number >= disk().container.flat->size())
       fail(fmt::format("byte {} lies past the end of the disk", step.number));
     for (std::size_t i = 0; i < disk().volumes.size(); ++i)
       if (disk().volumes[i].row.range.offset == step.number) {
@@ -222,10 +205,29 @@ class Descent {
         return;
       }
     VolumeRow row;
-    row.range = {step.number, disk().flat->size() - step.number};
-    disk().volumes.push_back(
-        view_volume(disk().address, std::move(row), disk().flat, step, options_, context_));
+    row.range = {step.number, disk().container.flat->size() - step.number};
+    disk().volumes.push_back(view_volume(disk().address, std::move(row), disk().container.flat,
+                                         step, options_, context_));
     target_.volume = disk().volumes.size() - 1;
+  }
+
+  // The disk as it was in a version it keeps.
+  void take_version(const Step& step) {
+    enter_file_as_disk();
+    if (target_.volume) fail("a version is of a disk: name it before the volume");
+    const SourcePtr then =
+        disk().container.open_version ? disk().container.open_version(step.text) : nullptr;
+    if (!then) {
+      std::string list;
+      for (const DiskVersion& version : disk().container.versions)
+        list += fmt::format(" {}", disk().address.with({step.kind, 0, version.id, {}}).print());
+      fail(fmt::format("there is no version \"{}\"{}{}", step.text,
+                       list.empty() ? "; the disk keeps none" : "; there are:", list));
+    }
+    DiskView view = open_disk(then, disk().address.with(step), {}, options_, context_);
+    view.container.format = disk().container.format;
+    view.container.variant = "as it was in version " + step.text;
+    target_.disks.push_back(std::move(view));
   }
 
   const FileSystem& file_system() {
@@ -283,12 +285,17 @@ class Descent {
       fail("a step follows a folder: write its path and the file's in one step");
   }
 
-  SourcePtr open_entry() {
-    const FileSystem& files = *target_.volume_view().file_system;
+  std::shared_ptr<const Neighbours> beside_entry() {
     const Entry& entry = *target_.entry;
     std::vector<std::string> folder(entry.path.begin(), entry.path.end() - 1);
-    const FolderNeighbours neighbours(target_.volume_view().file_system, std::move(folder));
-    return whole_or_first_piece(entry.path.back(), files.open(entry).bytes, neighbours, context_);
+    return folder_neighbours(target_.volume_view().file_system, std::move(folder),
+                             target_.volume_view().address);
+  }
+
+  SourcePtr open_entry() {
+    const FileSystem& files = *target_.volume_view().file_system;
+    return whole_or_first_piece(target_.entry->path.back(), files.open(*target_.entry).bytes,
+                                *beside_entry(), context_);
   }
 
   // A step behind a file: the file is a disk.
@@ -297,7 +304,8 @@ class Descent {
     const bool active = target_.entry->state == EntryState::active;
     const Address address = target_.volume_view().address.with(
         active ? path_step(target_.entry->path) : entry_step(target_.entry->id));
-    enter(address, open_entry());
+    enter(address, open_entry(),
+          surroundings(target_.entry->path.back(), beside_entry(), options_, context_));
   }
 
   const OpenOptions& options_;
@@ -324,25 +332,20 @@ void walk_target(const Target& target, WalkOptions options, const EntryVisitor& 
   });
 }
 
-DiskView open_disk(const SourcePtr& file, const Address& address, const OpenOptions& options,
-                   const Context& context) {
+DiskView open_disk(const SourcePtr& file, const Address& address, const Surroundings& around,
+                   const OpenOptions& options, const Context& context) {
   const Context own = context.at(address.print());
   if (file->size() == 0)
     throw Error(ErrorCode::cannot_open, own.address, std::nullopt,
                 "is empty: there is nothing to read", "check that the copy was complete");
-  const Container container = open_container(file, own);
   DiskView disk;
   disk.address = address;
   disk.file = file;
-  disk.flat = container.flat;
-  disk.format = container.format;
-  disk.variant = container.variant;
-  disk.id = container.id;
-  disk.stored_bytes = container.stored_bytes;
+  disk.container = open_container(file, around, own);
 
   Context table_findings = own;
   table_findings.findings = std::make_shared<FindingSink>();
-  disk.table = read_volume_table(disk.flat, options.sector_size, table_findings);
+  disk.table = read_volume_table(disk.container.flat, options.sector_size, table_findings);
   if (whole_disk_is_a_volume(disk, options, own))
     disk.table = VolumeTable{};
   else
@@ -352,14 +355,14 @@ DiskView open_disk(const SourcePtr& file, const Address& address, const OpenOpti
   if (disk.table.scheme == VolumeTable::Scheme::none) {
     VolumeRow whole;
     whole.number = 1;
-    whole.range = {0, disk.flat->size()};
+    whole.range = {0, disk.container.flat->size()};
     rows.push_back(std::move(whole));
   }
   for (VolumeRow& row : rows) {
     own.check_cancelled();
     const std::uint64_t number = row.number;
-    disk.volumes.push_back(
-        view_volume(address, std::move(row), disk.flat, volume_step(number), options, own));
+    disk.volumes.push_back(view_volume(address, std::move(row), disk.container.flat,
+                                       volume_step(number), options, own));
   }
   return disk;
 }
@@ -381,8 +384,9 @@ DiskView open_first(const Address& address, const OpenOptions& options, const Co
                    "it is read as it is now; what is read may not fit together");
   const std::filesystem::path path(first.first);
   const auto neighbours = host_neighbours(path.parent_path().string(), own);
-  return open_disk(whole_or_first_piece(path.filename().string(), file, *neighbours, own), first,
-                   options, context);
+  const std::string name = path.filename().string();
+  return open_disk(whole_or_first_piece(name, file, *neighbours, own), first,
+                   surroundings(name, neighbours, options, own), options, context);
 }
 
 Target open_target(const Address& address, const OpenOptions& options, const Context& context) {

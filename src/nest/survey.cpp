@@ -12,15 +12,16 @@ constexpr std::uint64_t kMostCounted = 500'000;
 void add_disk_layers(const DiskView& disk, SurveyReport& report) {
   const std::string address = disk.address.print();
   report.layers.push_back({address, "source", "file", disk.file->size(), {}});
-  std::string detail = disk.variant;
-  if (disk.format != "raw")
+  const Container& container = disk.container;
+  std::string detail = container.variant;
+  if (container.format != "raw")
     detail += fmt::format("{}stands for a disk of {}", detail.empty() ? "" : ", ",
-                          human_size(disk.flat->size()));
-  report.layers.push_back({address, "disk", disk.format, disk.flat->size(), detail});
+                          human_size(container.flat->size()));
+  report.layers.push_back({address, "disk", container.format, container.flat->size(), detail});
   const bool table = disk.table.scheme != VolumeTable::Scheme::none;
   if (table)
     report.layers.push_back(
-        {address, "table", to_string(disk.table.scheme), disk.flat->size(),
+        {address, "table", to_string(disk.table.scheme), container.flat->size(),
          fmt::format("{}, sectors of {} bytes", counted(disk.table.rows.size(), "volume"),
                      disk.table.sector_size)});
   for (const VolumeView& volume : disk.volumes) {

@@ -9,6 +9,7 @@
 #include "base/bytes.h"
 #include "base/checked.h"
 #include "base/guid.h"
+#include "base/utf16.h"
 #include "lantern/text.h"
 #include "volume/mbr.h"
 #include "volume/partition_types.h"
@@ -44,16 +45,6 @@ struct Copy {
 
 std::uint32_t crc(ByteView bytes) {
   return libdeflate_crc32(0, bytes.data(), bytes.size());
-}
-
-std::string utf16_name(ByteView bytes) {
-  std::vector<char16_t> units;
-  for (std::size_t i = 0; i + 1 < bytes.size(); i += 2) {
-    const char16_t unit = le16(bytes, i);
-    if (unit == 0) break;
-    units.push_back(unit);
-  }
-  return utf16_to_bytes(units);
 }
 
 class GptReader {
@@ -201,7 +192,7 @@ class GptReader {
       row.range = {*offset, *length};
       row.type = type.words;
       row.type_code = type_guid;
-      row.name = utf16_name(slice(entry, 56, 72));
+      row.name = utf16le_text(slice(entry, 56, 72));
       row.uuid = guid_text(entry, 16);
       row.active = (le64(entry, 48) & kLegacyBoot) != 0;
       row.system = type.system;

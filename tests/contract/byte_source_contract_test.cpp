@@ -3,9 +3,9 @@
 #include <algorithm>
 #include <thread>
 
-#include "container/container.h"
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
+#include "lantern/container.h"
 #include "lantern/failing_source.h"
 #include "lantern/file_system.h"
 
@@ -185,7 +185,7 @@ SourcePtr vdi(bool fixed, const Context& context) {
   options.block_bytes = 16'384;
   options.fixed = fixed;
   options.reversed = !fixed;
-  return open_container(make_memory_source(kit::make_vdi(kHoled, options)), context).flat;
+  return open_container(make_memory_source(kit::make_vdi(kHoled, options)), {}, context).flat;
 }
 
 // A file of a FAT volume, in pieces and out of order.

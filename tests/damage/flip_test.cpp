@@ -55,7 +55,7 @@ std::uint64_t read_everything(const Bytes& disk) {
     });
   };
   try {
-    const DiskView view = open_disk(source, Address{"hurt", {}}, {}, context);
+    const DiskView view = open_disk(source, Address{"hurt", {}}, {}, {}, context);
     for (const VolumeView& volume : view.volumes)
       if (volume.file_system) visit(*volume.file_system);
   } catch (const Error&) {

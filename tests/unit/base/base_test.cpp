@@ -50,12 +50,12 @@ TEST(FindingSink, DropsRepeatsAndStopsAtItsCap) {
   Context context;
   context.findings = std::make_shared<FindingSink>(3);
   for (int round = 0; round < 2; ++round)
-    context.report(FindingCode::vdi_header, Severity::note, {7, 1}, "again");
-  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"vdi.header@7"}));
+    context.report(FindingCode::container_header, Severity::note, {7, 1}, "again");
+  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"container.header@7"}));
   EXPECT_FALSE(context.findings->worse_than_note());
   for (std::uint64_t i = 0; i < 100; ++i)
     context.report(FindingCode::mbr_overlap, Severity::damage, {i, 1}, "many");
-  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"vdi.header@7", "mbr.overlap@0",
+  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"container.header@7", "mbr.overlap@0",
                                                            "mbr.overlap@1", "findings.capped@0"}));
   EXPECT_TRUE(context.findings->worse_than_note());
 }

@@ -28,18 +28,18 @@ Bytes file(bool fixed = false) {
 
 TEST(Vdi, SaysWhatItIs) {
   const Context context;
-  const auto vdi = open_vdi(make_memory_source(file()), context);
+  const auto vdi = open_vdi(make_memory_source(file()), {}, context);
   ASSERT_TRUE(vdi);
   EXPECT_EQ(vdi->variant, "dynamic");
   EXPECT_EQ(vdi->id, "72656b73-6f72-2077-7664-692069642031");
   EXPECT_EQ(kit::codes(context), Codes{});
-  EXPECT_EQ(open_vdi(make_memory_source(file(true)), context)->variant, "fixed");
-  EXPECT_FALSE(open_vdi(make_memory_source(kit::pattern(4096, 1)), context));
+  EXPECT_EQ(open_vdi(make_memory_source(file(true)), {}, context)->variant, "fixed");
+  EXPECT_FALSE(open_vdi(make_memory_source(kit::pattern(4096, 1)), {}, context));
 }
 
 TEST(Vdi, HolesAreKnownWithoutReadingThem) {
   const Context context;
-  const SourcePtr flat = open_vdi(make_memory_source(file()), context)->flat;
+  const SourcePtr flat = open_vdi(make_memory_source(file()), {}, context)->flat;
   EXPECT_TRUE(known_zero(*flat, {3 * kBlock, 2 * kBlock}));
   EXPECT_FALSE(known_zero(*flat, {3 * kBlock - 1, 10}));
 }
@@ -47,7 +47,7 @@ TEST(Vdi, HolesAreKnownWithoutReadingThem) {
 TEST(Vdi, DiscardedBlocksAreZero) {
   Bytes bytes = file();
   kit::put(bytes, kit::kVdiMapAt, 0xFFFFFFFE, 4);
-  const SourcePtr flat = open_vdi(make_memory_source(bytes), Context())->flat;
+  const SourcePtr flat = open_vdi(make_memory_source(bytes), {}, Context())->flat;
   Bytes expected = disk();
   std::fill_n(expected.begin(), kBlock, std::byte{0});
   EXPECT_EQ(kit::read_all(*flat), expected);
@@ -57,7 +57,7 @@ TEST(Vdi, ACutTailIsLostAndTold) {
   Bytes bytes = file();
   bytes.resize(bytes.size() - kBlock - 100);
   const Context context;
-  const SourcePtr flat = open_vdi(make_memory_source(bytes), context)->flat;
+  const SourcePtr flat = open_vdi(make_memory_source(bytes), {}, context)->flat;
   std::vector<Range> lost;
   const Bytes got = kit::read_all(*flat, &lost);
   // The last stored block (10) is gone, and the last 100 bytes of the one before.
@@ -65,8 +65,8 @@ TEST(Vdi, ACutTailIsLostAndTold) {
   Bytes expected = disk();
   std::fill(expected.begin() + 10 * kBlock - 100, expected.end(), std::byte{0});
   EXPECT_EQ(got, expected);
-  EXPECT_EQ(kit::codes(context), (Codes{"vdi.truncated@163840", "vdi.block-past-end@147456",
-                                        "vdi.block-past-end@163840"}));
+  EXPECT_EQ(kit::codes(context), (Codes{"container.truncated@163840", "container.past-end@147456",
+                                        "container.past-end@163840"}));
 }
 
 TEST(Vdi, EntriesPastTheEndAndSharedOnesAreFindings) {
@@ -74,8 +74,8 @@ TEST(Vdi, EntriesPastTheEndAndSharedOnesAreFindings) {
   kit::put(bytes, kit::kVdiMapAt, 0x00FFFFFF, 4);
   kit::put(bytes, kit::kVdiMapAt + 4, 2, 4);  // block 2 has that place
   const Context context;
-  const SourcePtr flat = open_vdi(make_memory_source(bytes), context)->flat;
-  EXPECT_EQ(kit::codes(context), (Codes{"vdi.block-shared@32768", "vdi.truncated@0"}));
+  const SourcePtr flat = open_vdi(make_memory_source(bytes), {}, context)->flat;
+  EXPECT_EQ(kit::codes(context), (Codes{"container.shared@32768", "container.truncated@0"}));
   std::vector<Range> lost;
   kit::read_all(*flat, &lost);
   EXPECT_EQ(lost, (std::vector<Range>{{0, kBlock}}));
@@ -85,8 +85,8 @@ TEST(Vdi, ASizeThatDoesNotFitItsBlocksIsCutToWhatIsMapped) {
   Bytes bytes = file();
   kit::put(bytes, 0x170, 1ull << 60, 8);
   const Context context;
-  EXPECT_EQ(open_vdi(make_memory_source(bytes), context)->flat->size(), 11 * kBlock);
-  EXPECT_EQ(kit::codes(context), Codes{"vdi.header@368"});
+  EXPECT_EQ(open_vdi(make_memory_source(bytes), {}, context)->flat->size(), 11 * kBlock);
+  EXPECT_EQ(kit::codes(context), Codes{"container.header@368"});
 }
 
 struct HeaderCase {
@@ -101,7 +101,7 @@ TEST_P(VdiHeader, FiguresThatCannotBeAreRefusedWithTheirPlace) {
   Bytes bytes = file();
   kit::put(bytes, GetParam().at, GetParam().value, 4);
   try {
-    open_vdi(make_memory_source(bytes), Context());
+    open_vdi(make_memory_source(bytes), {}, Context());
     ADD_FAILURE() << "opened";
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), GetParam().code);

@@ -322,12 +322,12 @@ TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
   Target target;
   DiskView disk;
   disk.address.first = "sick";
-  disk.file = disk.flat =
+  disk.file = disk.container.flat =
       std::make_shared<FailingSource>(make_memory_source(volume.bytes()), plan, [](auto) {});
   VolumeView view;
   view.address.first = "sick";
-  view.bytes = disk.flat;
-  view.file_system = open_file_system(disk.flat, {}, context);
+  view.bytes = disk.container.flat;
+  view.file_system = open_file_system(disk.container.flat, {}, context);
   disk.volumes.push_back(view);
   target.disks.push_back(disk);
   target.volume = 0;

@@ -1,0 +1,69 @@
+// Container: a virtual disk file opened as the flat disk it stands for, with the chain of parents
+// it lies on and the states it keeps inside.
+//
+//   Container disk = open_container(file, {}, context);
+//   disk.flat->read(0, sector);
+//
+// Thread-safety: open_container may be called from any thread; a Container is a value, what it
+// holds may be read by all.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+#include "lantern/sources.h"
+#include "lantern/timestamp.h"
+
+namespace lantern {
+
+// One file below another in a chain.
+struct ChainLink {
+  std::string place;  // printable: path or address of the file; the name asked for when missing
+  std::string format;
+  std::string id;
+  std::string why;  // why this file was taken
+  bool missing = false;
+};
+
+// A state of the disk kept inside the same file.
+struct DiskVersion {
+  std::string id;
+  std::string name;
+  std::optional<Timestamp> created;
+  std::uint64_t size_bytes = 0;  // of the disk then
+};
+
+struct Container {
+  std::string format = "raw";      // "vdi", "qcow2", ...
+  std::string variant;             // "dynamic", "fixed", "stream-optimised", ...
+  SourcePtr flat;                  // the disk
+  std::uint64_t stored_bytes = 0;  // of the file and its extents, parents not counted
+  std::string id;                  // identity, as the format prints it
+  std::vector<ChainLink> chain;    // parents, nearest first
+  std::vector<DiskVersion> versions;
+  // The disk as it was in a version, by its id or, when only one has it, its name; empty pointer:
+  // there is none such. Throws Error{cannot_read}.
+  std::function<SourcePtr(std::string_view)> open_version;
+};
+
+// What may be opened beside a file, for its parents, extents and pieces.
+struct Surroundings {
+  std::string name;                          // raw name of the file itself, or empty
+  std::shared_ptr<const Neighbours> beside;  // may be empty
+  std::vector<std::shared_ptr<const Neighbours>> look_in;
+  bool allow_devices = false;        // devices of this computer that a descriptor names
+  std::vector<std::string> opening;  // places of the files that lie on this one
+};
+
+// Recognises what `file` is by its own bytes. A file of no known container is raw: its flat disk is
+// itself. Throws Error{cannot_read, unsupported}; damage that can be read past becomes findings.
+Container open_container(const SourcePtr& file, const Surroundings& around, const Context& context);
+
+}  // namespace lantern

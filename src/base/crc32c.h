@@ -1,0 +1,13 @@
+// CRC-32C (Castagnoli), as RFC 3720 appendix B.4 has it.
+#pragma once
+
+#include "base/bytes.h"
+
+namespace lantern {
+
+std::uint32_t crc32c(ByteView bytes);
+
+// The same with the four bytes at `field` counted as zero.
+std::uint32_t crc32c_without(ByteView bytes, std::size_t field);
+
+}  // namespace lantern

@@ -1,0 +1,261 @@
+#include "container/mapped_disk.h"
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <thread>
+
+#include "lantern/finding.h"
+
+namespace lantern {
+namespace {
+
+// Units of one read are unpacked side by side from this many on.
+constexpr std::size_t kFewUnits = 4;
+constexpr unsigned kMostThreads = 8;
+// No packed unit is trusted to be larger: twice the largest cluster any format has.
+constexpr std::uint64_t kMostPacked = 8u << 20;
+
+// Neighbouring runs that can be read as one, made one.
+class RunJoiner {
+ public:
+  explicit RunJoiner(const RunVisitor& visit) : visit_(visit) {}
+
+  bool add(const Run& run) {
+    if (run.range.empty()) return true;
+    if (waiting_ && joins(run)) {
+      last_.range.length += run.range.length;
+      return true;
+    }
+    if (!flush()) return false;
+    last_ = run;
+    waiting_ = true;
+    return true;
+  }
+
+  bool flush() {
+    const bool had = waiting_;
+    waiting_ = false;
+    return !had || visit_(last_);
+  }
+
+ private:
+  bool joins(const Run& run) const {
+    if (run.kind != last_.kind || run.kind == Run::Kind::packed) return false;
+    return run.kind != Run::Kind::stored ||
+           run.file_offset == last_.file_offset + last_.range.length;
+  }
+
+  const RunVisitor& visit_;
+  Run last_;
+  bool waiting_ = false;
+};
+
+void lose(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>& unreadable) {
+  std::fill(out.begin(), out.end(), std::byte{0});
+  if (!unreadable.empty() && unreadable.back().end() == offset)
+    unreadable.back().length += out.size();
+  else if (!out.empty())
+    unreadable.push_back({offset, out.size()});
+}
+
+class MappedDisk final : public ByteSource {
+ public:
+  MappedDisk(MappedParts parts, const Context& context)
+      : parts_(std::move(parts)), context_(context), number_(context.cache->new_source_number()) {}
+
+  std::uint64_t size() const override { return parts_.size_bytes; }
+  std::optional<std::uint32_t> logical_sector_size() const override { return parts_.sector_size; }
+
+ protected:
+  void do_read(std::uint64_t offset, std::span<std::byte> out,
+               std::vector<Range>& unreadable) const override {
+    std::vector<Packed> packed;
+    joined_runs({offset, out.size()}, [&](const Run& run) {
+      const auto target = out.subspan(static_cast<std::size_t>(run.range.offset - offset),
+                                      static_cast<std::size_t>(run.range.length));
+      switch (run.kind) {
+        case Run::Kind::stored:
+          copy(*parts_.file, run.file_offset, run.range.offset, target, false, unreadable);
+          break;
+        case Run::Kind::packed:
+          packed.push_back({run, target, {}});
+          break;
+        case Run::Kind::zero:
+          std::fill(target.begin(), target.end(), std::byte{0});
+          break;
+        case Run::Kind::absent:
+          if (parts_.parent)
+            copy(*parts_.parent, run.range.offset, run.range.offset, target, true, unreadable);
+          else if (parts_.parent_missing)
+            lose(run.range.offset, target, unreadable);
+          else
+            std::fill(target.begin(), target.end(), std::byte{0});
+          break;
+        case Run::Kind::lost:
+          lose(run.range.offset, target, unreadable);
+          break;
+      }
+      return true;
+    });
+    if (packed.empty()) return;
+    unpack_all(packed);
+    for (const Packed& unit : packed)
+      unreadable.insert(unreadable.end(), unit.lost.begin(), unit.lost.end());
+  }
+
+  bool do_extents(Range range, const ExtentVisitor& visit) const override {
+    return joined_runs(range, [&](const Run& run) {
+      switch (run.kind) {
+        case Run::Kind::stored:
+          return extents_below(parts_.file, run.file_offset, run.range, ExtentKind::unreadable,
+                               visit);
+        case Run::Kind::packed:
+          return visit({ExtentKind::derived, run.range, parts_.file, run.file_offset, "inflated"});
+        case Run::Kind::zero:
+          return visit({ExtentKind::zero, run.range, nullptr, 0, {}});
+        case Run::Kind::absent:
+          if (parts_.parent)
+            return extents_below(parts_.parent, run.range.offset, run.range,
+                                 ExtentKind::unallocated, visit);
+          return visit({parts_.parent_missing ? ExtentKind::unreadable : ExtentKind::unallocated,
+                        run.range,
+                        nullptr,
+                        0,
+                        {}});
+        case Run::Kind::lost:
+          return visit({ExtentKind::unreadable, run.range, nullptr, 0, {}});
+      }
+      return true;
+    });
+  }
+
+ private:
+  struct Packed {
+    Run run;
+    std::span<std::byte> target;
+    std::vector<Range> lost;
+  };
+
+  bool joined_runs(Range range, const RunVisitor& visit) const {
+    RunJoiner joiner(visit);
+    return parts_.map->runs(range, [&](const Run& run) { return joiner.add(run); }) &&
+           joiner.flush();
+  }
+
+  // `zero_tail`: what lies past the end of `from` is zero, not lost.
+  static void copy(const ByteSource& from, std::uint64_t below, std::uint64_t offset,
+                   std::span<std::byte> target, bool zero_tail, std::vector<Range>& unreadable) {
+    const ReadResult got = from.read(below, target);
+    for (const Range& lost : got.unreadable)
+      unreadable.push_back({offset + (lost.offset - below), lost.length});
+    const auto tail = target.subspan(got.length);
+    if (zero_tail)
+      std::fill(tail.begin(), tail.end(), std::byte{0});
+    else if (!tail.empty())
+      lose(offset + got.length, tail, unreadable);
+  }
+
+  static bool extents_below(const SourcePtr& from, std::uint64_t below, Range range,
+                            ExtentKind past_end, const ExtentVisitor& visit) {
+    const Range inside = intersect({below, range.length}, {0, from->size()});
+    bool going = true;
+    if (!inside.empty())
+      from->extents(inside, [&](const Extent& inner) {
+        Extent outer = inner;
+        outer.range.offset = range.offset + (inner.range.offset - below);
+        if (inner.kind == ExtentKind::direct) {
+          outer.below = from;
+          outer.below_offset = inner.range.offset;
+        }
+        going = visit(outer);
+        return going;
+      });
+    if (going && inside.length < range.length)
+      going = visit(
+          {past_end, {range.offset + inside.length, range.length - inside.length}, nullptr, 0, {}});
+    return going;
+  }
+
+  void unpack_all(std::vector<Packed>& packed) const {
+    std::atomic<std::size_t> next{0};
+    const auto work = [&] {
+      for (std::size_t i = next++; i < packed.size(); i = next++) unpack_one(packed[i]);
+    };
+    unsigned threads =
+        context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency();
+    threads = std::clamp(threads, 1u, kMostThreads);
+    if (threads == 1 || packed.size() < kFewUnits) return work();
+    std::vector<std::jthread> helpers;
+    for (unsigned i = 1; i < threads; ++i) helpers.emplace_back(work);
+    work();
+  }
+
+  void unpack_one(Packed& unit) const {
+    const Run& run = unit.run;
+    // A unit wanted whole is unpacked in place; of others the rest will be asked for next.
+    if (run.unit == run.range) {
+      note_lost(unit, unpack_into(run, unit.target));
+      return;
+    }
+    const std::uint64_t key = run.unit.offset;
+    BlockCache::BlockPtr block = context_.cache->find(number_, key);
+    if (!block) {
+      auto made = std::make_shared<BlockCache::Block>();
+      made->bytes.resize(static_cast<std::size_t>(run.unit.length));
+      const std::size_t good = unpack_into(run, made->bytes);
+      if (good < made->bytes.size())
+        made->unreadable.push_back({run.unit.offset + good, run.unit.length - good});
+      block = made;
+      context_.cache->insert(number_, key, block);
+    }
+    const auto from = static_cast<std::ptrdiff_t>(run.range.offset - run.unit.offset);
+    std::copy_n(block->bytes.begin() + from, unit.target.size(), unit.target.begin());
+    for (const Range& lost : block->unreadable)
+      if (const Range part = intersect(lost, run.range); !part.empty()) unit.lost.push_back(part);
+  }
+
+  static void note_lost(Packed& unit, std::size_t good) {
+    if (good < unit.target.size())
+      lose(unit.run.range.offset + good, unit.target.subspan(good), unit.lost);
+  }
+
+  // The bytes that came out right; those behind them are zero.
+  std::size_t unpack_into(const Run& run, std::span<std::byte> out) const {
+    Bytes bytes(static_cast<std::size_t>(std::min(run.packed_bytes, kMostPacked)));
+    const ReadResult got = parts_.file->read(run.file_offset, bytes);
+    std::size_t usable = got.length;
+    for (const Range& lost : got.unreadable)
+      usable = std::min(usable, static_cast<std::size_t>(lost.offset - run.file_offset));
+    const std::size_t good = parts_.map->unpack(ByteView(bytes).first(usable), out);
+    if (good < out.size()) {
+      std::fill(out.begin() + static_cast<std::ptrdiff_t>(good), out.end(), std::byte{0});
+      context_.report(FindingCode::container_packed, Severity::damage,
+                      {run.file_offset, run.packed_bytes},
+                      "a packed block of the disk cannot be unpacked whole",
+                      "what comes out right is given, the rest is given as lost");
+    }
+    return good;
+  }
+
+  MappedParts parts_;
+  Context context_;
+  std::uint64_t number_;
+};
+
+}  // namespace
+
+std::size_t BlockMap::unpack(ByteView /*packed*/, std::span<std::byte> /*unit*/) const {
+  return 0;
+}
+
+bool EntryTable::touches(const std::vector<Range>& lost, Range range) {
+  return std::any_of(lost.begin(), lost.end(),
+                     [&](const Range& hole) { return !intersect(hole, range).empty(); });
+}
+
+SourcePtr make_mapped_disk(MappedParts parts, const Context& context) {
+  return std::make_shared<MappedDisk>(std::move(parts), context);
+}
+
+}  // namespace lantern

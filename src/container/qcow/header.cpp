@@ -1,0 +1,166 @@
+#include "container/qcow/header.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+#include "base/bytes.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kHeaderBytes = 104;
+constexpr std::size_t kVersion2Bytes = 72;
+constexpr std::uint32_t kLeastClusterBits = 9;
+constexpr std::uint32_t kMostClusterBits = 21;
+constexpr std::uint64_t kMostName = 1023;
+constexpr std::uint64_t kMostDisk = 1ull << 62;
+constexpr std::uint32_t kMostSnapshots = 65'536;
+constexpr std::uint64_t kKnownFeatures = 0x1F;
+constexpr int kMostNodes = 16;
+
+std::string text_at(const ByteSource& file, std::uint64_t offset, std::uint64_t length) {
+  Bytes bytes(static_cast<std::size_t>(length));
+  bytes.resize(file.read(offset, bytes).length);
+  return text_of(bytes);
+}
+
+void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t end) {
+  constexpr std::uint32_t kParentFormat = 0xE2792ACA;
+  constexpr std::uint32_t kDataFile = 0x44415441;
+  std::uint64_t at = header.header_bytes;
+  Bytes head(8);
+  while (at + head.size() <= end && file.read(at, head).length == head.size()) {
+    const std::uint32_t type = be32(head, 0);
+    const std::uint64_t length = be32(head, 4);
+    at += head.size();
+    if (type == 0 || length > end - at) return;
+    if (type == kParentFormat)
+      header.parent_format = text_at(file, at, std::min(length, kMostName));
+    if (type == kDataFile) header.data_file = text_at(file, at, std::min(length, kMostName));
+    at += (length + 7) / 8 * 8;
+  }
+}
+
+// The file name in a tree of nodes, whether nested or with dotted keys.
+std::string json_file_name(const nlohmann::json& node, int depth) {
+  if (depth > kMostNodes || !node.is_object()) return {};
+  std::string prefix;
+  for (int i = 0; i < kMostNodes; ++i, prefix += "file.")
+    if (const auto name = node.find(prefix + "filename"); name != node.end() && name->is_string())
+      return name->get<std::string>();
+  const auto file = node.find("file");
+  return file == node.end() ? std::string() : json_file_name(*file, depth + 1);
+}
+
+}  // namespace
+
+std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Context& context) {
+  Bytes bytes(kHeaderBytes);
+  const std::size_t got = file.read(0, bytes).length;
+  if (got < kVersion2Bytes || !has_text(bytes, 0, "QFI\xFB") || be32(bytes, 4) == 1)
+    return std::nullopt;
+  const auto fail = [&](ErrorCode code, std::uint64_t offset, const std::string& what) {
+    throw Error(code, context.address, offset, "qcow2: " + what, "look at the file with ::bytes");
+  };
+  Qcow2Header header;
+  header.version = be32(bytes, 4);
+  if (header.version != 2 && header.version != 3)
+    fail(ErrorCode::unsupported, 4, fmt::format("version {} is not read", header.version));
+  header.cluster_bits = be32(bytes, 0x14);
+  header.disk_bytes = be64(bytes, 0x18);
+  header.encryption = be32(bytes, 0x20);
+  header.level1_entries = be32(bytes, 0x24);
+  header.level1_offset = be64(bytes, 0x28);
+  header.snapshot_count = be32(bytes, 0x3C);
+  header.snapshots_offset = be64(bytes, 0x40);
+  header.header_bytes = kVersion2Bytes;
+  if (header.version == 3) {
+    header.features = be64(bytes, 0x48);
+    header.header_bytes = std::max<std::uint64_t>(be32(bytes, 0x64), kHeaderBytes);
+    if (header.header_bytes > kHeaderBytes) {
+      Bytes packing(1);
+      if (file.read(0x68, packing).length == 1) header.packing = u8(packing, 0);
+    }
+  }
+  if (header.cluster_bits < kLeastClusterBits || header.cluster_bits > kMostClusterBits)
+    fail(ErrorCode::cannot_read, 0x14,
+         fmt::format("clusters of 2^{} bytes are none", header.cluster_bits));
+  if (header.disk_bytes > kMostDisk)
+    fail(ErrorCode::cannot_read, 0x18,
+         fmt::format("a disk of {} bytes is none", header.disk_bytes));
+  if (header.encryption != 0)
+    fail(ErrorCode::unsupported, 0x20, "the disk is encrypted; not read yet");
+  if (header.packing > 1)
+    fail(ErrorCode::unsupported, 0x68, fmt::format("packing {} is not read", header.packing));
+  if ((header.features & ~kKnownFeatures) != 0)
+    context.report(
+        FindingCode::container_header, Severity::warning, {0x48, 8},
+        fmt::format("qcow2: features that are not known: {:#x}", header.features & ~kKnownFeatures),
+        "read as if they were not set");
+  const std::uint64_t name_at = be64(bytes, 8);
+  const std::uint64_t name_bytes = be32(bytes, 0x10);
+  if (name_at != 0 && name_bytes > 0 && name_bytes <= kMostName && name_at < file.size())
+    header.parent_name = text_at(file, name_at, name_bytes);
+  else if (name_at != 0 && name_bytes > 0)
+    context.report(FindingCode::container_header, Severity::damage, {8, 12},
+                   "qcow2: the name of the parent is said to lie where it cannot",
+                   "the disk is read without a parent; what it does not hold reads as zeros");
+  read_extensions(file, header, std::min(header.cluster_bytes(), file.size()));
+  return header;
+}
+
+std::vector<Qcow2Snapshot> read_qcow2_snapshots(const ByteSource& file, const Qcow2Header& header,
+                                                const Context& context) {
+  std::vector<Qcow2Snapshot> snapshots;
+  constexpr std::size_t kFixed = 40;
+  constexpr std::uint64_t kMostExtra = 1024;
+  std::uint64_t at = header.snapshots_offset;
+  for (std::uint32_t i = 0; i < std::min(header.snapshot_count, kMostSnapshots); ++i) {
+    Bytes fixed(kFixed);
+    if (at >= file.size() || file.read(at, fixed).length < fixed.size() ||
+        be32(fixed, 0x24) > kMostExtra) {
+      context.report(FindingCode::container_version, Severity::damage, {at, kFixed},
+                     fmt::format("qcow2: the list of snapshots breaks off after {} of {}", i,
+                                 header.snapshot_count),
+                     "those before are listed");
+      return snapshots;
+    }
+    Qcow2Snapshot snapshot;
+    snapshot.level1_offset = be64(fixed, 0);
+    snapshot.level1_entries = be32(fixed, 8);
+    const std::uint64_t id_bytes = be16(fixed, 0x0C);
+    const std::uint64_t name_bytes = be16(fixed, 0x0E);
+    const std::uint64_t extra_bytes = be32(fixed, 0x24);
+    snapshot.version.created = Timestamp{be32(fixed, 0x10), be32(fixed, 0x14), 1, false};
+    snapshot.version.size_bytes = header.disk_bytes;
+    if (extra_bytes >= 16) {
+      Bytes extra(16);
+      if (file.read(at + kFixed, extra).length == extra.size())
+        snapshot.version.size_bytes = std::min(be64(extra, 8), kMostDisk);
+    }
+    at += kFixed + extra_bytes;
+    snapshot.version.id = text_at(file, at, id_bytes);
+    snapshot.version.name = text_at(file, at + id_bytes, name_bytes);
+    at = (at + id_bytes + name_bytes + 7) / 8 * 8;
+    snapshots.push_back(std::move(snapshot));
+  }
+  return snapshots;
+}
+
+std::vector<std::string> qcow_parent_names(const std::string& text) {
+  constexpr std::string_view kJson = "json:";
+  constexpr std::string_view kFile = "file:";
+  if (text.starts_with(kJson)) {
+    const auto node =
+        nlohmann::json::parse(text.substr(kJson.size()), nullptr, /*allow_exceptions=*/false);
+    std::string name = json_file_name(node, 0);
+    if (name.empty()) return {text};
+    return {std::move(name)};
+  }
+  return {text.starts_with(kFile) ? text.substr(kFile.size()) : text};
+}
+
+}  // namespace lantern

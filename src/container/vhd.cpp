@@ -1,0 +1,332 @@
+#include "container/vhd.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+#include "base/utf16.h"
+#include "container/chain.h"
+#include "container/mapped_disk.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kSector = 512;
+constexpr std::size_t kFooterBytes = 512;
+constexpr std::size_t kOldFooterBytes = 511;
+constexpr std::size_t kHeaderBytes = 1024;
+constexpr std::uint32_t kFixed = 2;
+constexpr std::uint32_t kDynamic = 3;
+constexpr std::uint32_t kDifferencing = 4;
+constexpr std::uint32_t kNotStored = 0xFFFFFFFF;
+constexpr std::uint64_t kUsualBlock = 2u << 20;
+constexpr std::uint64_t kMostDisk = 1ull << 62;
+constexpr std::size_t kMostLocatorBytes = 64u << 10;
+constexpr std::int64_t kSecondsTo2000 = 946'684'800;
+
+std::uint32_t checksum(ByteView bytes, std::size_t field) {
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < bytes.size(); ++i)
+    if (i < field || i >= field + 4) sum += u8(bytes, i);
+  return ~sum;
+}
+
+struct Footer {
+  std::uint64_t header_offset = 0;
+  std::uint64_t disk_bytes = 0;
+  std::uint32_t kind = 0;
+  std::string id;
+  std::uint64_t at = 0;
+  std::uint64_t bytes = kFooterBytes;
+  bool sum_right = false;
+};
+
+std::string id_text(ByteView g) {
+  return fmt::format("{:08x}-{:04x}-{:04x}-{:04x}-{:04x}{:08x}", be32(g, 0), be16(g, 4), be16(g, 6),
+                     be16(g, 8), be16(g, 10), be32(g, 12));
+}
+
+std::optional<Footer> read_footer(const ByteSource& file, std::uint64_t at, std::size_t length) {
+  Bytes bytes(kFooterBytes);
+  if (file.read(at, std::span(bytes).first(length)).length < length ||
+      !has_text(bytes, 0, "conectix"))
+    return std::nullopt;
+  Footer footer;
+  footer.header_offset = be64(bytes, 0x10);
+  footer.disk_bytes = be64(bytes, 0x30);
+  footer.kind = be32(bytes, 0x3C);
+  footer.id = id_text(slice(bytes, 0x44, 16));
+  footer.at = at;
+  footer.bytes = length;
+  footer.sum_right = checksum(bytes, 0x40) == be32(bytes, 0x40);
+  return footer;
+}
+
+// The footer at the end, then the one an old writer made a byte shorter, then the copy at the
+// start.
+std::optional<Footer> choose_footer(const ByteSource& file, const Context* context) {
+  std::optional<Footer> best;
+  std::vector<Footer> seen;
+  if (file.size() >= kFooterBytes) {
+    if (auto f = read_footer(file, file.size() - kFooterBytes, kFooterBytes)) seen.push_back(*f);
+    if (auto f = read_footer(file, file.size() - kOldFooterBytes, kOldFooterBytes))
+      seen.push_back(*f);
+    if (auto f = read_footer(file, 0, kFooterBytes)) seen.push_back(*f);
+  }
+  for (const Footer& footer : seen)
+    if (!best || (!best->sum_right && footer.sum_right)) best = footer;
+  if (!best || context == nullptr) return best;
+  if (!best->sum_right)
+    context->report(FindingCode::container_header, Severity::damage, {best->at, best->bytes},
+                    "vhd: the checksum of the footer is wrong, and there is no better copy",
+                    "it is used as it is");
+  else if (best->at == 0 && file.size() > kFooterBytes)
+    context->report(FindingCode::container_header_copy, Severity::damage,
+                    {file.size() - kFooterBytes, kFooterBytes},
+                    "vhd: the footer at the end is lost or damaged; the file may be cut",
+                    "its copy at the start is used");
+  else if (best->kind != kFixed && (seen.back().at != 0 || !seen.back().sum_right))
+    context->report(FindingCode::container_header_copy, Severity::warning, {0, kFooterBytes},
+                    "vhd: the copy of the footer at the start is lost or damaged",
+                    "the footer at the end is used");
+  return best;
+}
+
+struct DynamicHeader {
+  std::uint64_t table_offset = 0;
+  std::uint64_t entry_count = 0;
+  std::uint64_t block_bytes = kUsualBlock;
+  std::string parent_id;
+  std::int64_t parent_time = 0;  // seconds since 1970
+  std::vector<std::string> parent_names;
+
+  // Of the sectors of a block, whole sectors.
+  std::uint64_t bitmap_bytes() const {
+    return divide_up(divide_up(block_bytes / kSector, 8), kSector) * kSector;
+  }
+};
+
+// What a locator of this platform says; empty for kinds that no file name is kept in.
+std::string locator_name(std::uint32_t platform, ByteView data) {
+  constexpr std::uint32_t kRelative = 0x57327275;  // "W2ru"
+  constexpr std::uint32_t kAbsolute = 0x57326B75;  // "W2ku"
+  constexpr std::uint32_t kUrl = 0x4D616358;       // "MacX"
+  if (platform == kRelative || platform == kAbsolute) return utf16le_text(data);
+  if (platform != kUrl) return {};
+  std::string url = text_of(data);
+  url = url.substr(0, url.find('\0'));
+  return url.starts_with("file://") ? url.substr(url.find('/', 7)) : url;
+}
+
+void read_locators(const ByteSource& file, ByteView bytes, DynamicHeader& header) {
+  std::string last;
+  for (std::size_t at = 0x240; at < 0x240 + 8 * 24; at += 24) {
+    const std::uint32_t platform = be32(bytes, at);
+    const std::uint32_t length = be32(bytes, at + 8);
+    const std::uint64_t offset = be64(bytes, at + 16);
+    if (platform == 0 || length == 0 || length > kMostLocatorBytes || offset >= file.size())
+      continue;
+    Bytes data(length);
+    data.resize(file.read(offset, data).length);
+    if (std::string name = locator_name(platform, data); !name.empty())
+      header.parent_names.push_back(std::move(name));
+  }
+  if (std::string name = utf16be_text(slice(bytes, 0x40, 512)); !name.empty())
+    header.parent_names.push_back(std::move(name));
+}
+
+std::optional<DynamicHeader> read_header(const ByteSource& file, std::uint64_t at,
+                                         const Context& context) {
+  Bytes bytes(kHeaderBytes);
+  if (at >= file.size() || file.read(at, bytes).length < bytes.size() ||
+      !has_text(bytes, 0, "cxsparse"))
+    return std::nullopt;
+  DynamicHeader header;
+  header.table_offset = be64(bytes, 0x10);
+  header.entry_count = be32(bytes, 0x1C);
+  header.block_bytes = be32(bytes, 0x20);
+  header.parent_id = id_text(slice(bytes, 0x28, 16));
+  header.parent_time = kSecondsTo2000 + be32(bytes, 0x38);
+  if (!is_power_of_two(header.block_bytes) || header.block_bytes < kSector ||
+      header.table_offset >= file.size())
+    return std::nullopt;
+  if (checksum(bytes, 0x24) != be32(bytes, 0x24))
+    context.report(FindingCode::container_header, Severity::damage, {at, kHeaderBytes},
+                   "vhd: the checksum of the dynamic header is wrong", "it is used as it is");
+  read_locators(file, bytes, header);
+  return header;
+}
+
+class VhdMap final : public BlockMap {
+ public:
+  VhdMap(const SourcePtr& file, const DynamicHeader& header, std::uint64_t disk_bytes,
+         bool differencing, const Context& context)
+      : tables_(make_cached(file, context)),
+        table_(tables_, header.table_offset, 4),
+        header_(header),
+        disk_bytes_(disk_bytes),
+        differencing_(differencing),
+        context_(context) {}
+
+  bool runs(Range range, const RunVisitor& visit) const override {
+    const std::uint64_t block_bytes = header_.block_bytes;
+    return table_.each(range.offset / block_bytes, (range.end() - 1) / block_bytes,
+                       [&](std::uint64_t block, ByteView entry) {
+                         return block_runs(block, entry,
+                                           intersect(range, {block * block_bytes, block_bytes}),
+                                           visit);
+                       });
+  }
+
+ private:
+  bool block_runs(std::uint64_t block, ByteView entry, Range range, const RunVisitor& visit) const {
+    if (entry.empty() || block >= header_.entry_count) {
+      context_.report(FindingCode::container_table, Severity::damage, {table_.place_of(block), 4},
+                      "vhd: the block table cannot be read here, or ends before the disk",
+                      "its blocks are given as lost");
+      return visit({Run::Kind::lost, range});
+    }
+    const std::uint32_t sector = be32(entry, 0);
+    if (sector == kNotStored) return visit({Run::Kind::absent, range});
+    const std::uint64_t bitmap = sector * kSector;
+    const std::uint64_t data = bitmap + header_.bitmap_bytes();
+    const std::uint64_t needed =
+        std::min(header_.block_bytes, disk_bytes_ - block * header_.block_bytes);
+    if (data + needed > tables_->size())
+      context_.report(FindingCode::container_past_end, Severity::damage,
+                      {block * header_.block_bytes, needed},
+                      fmt::format("vhd: block {} is said to lie at byte {} of the file, which has "
+                                  "{}",
+                                  block, bitmap, tables_->size()),
+                      "what is not in the file is given as lost");
+    const std::uint64_t within = range.offset % header_.block_bytes;
+    if (!differencing_) return visit({Run::Kind::stored, range, data + within});
+    return by_bitmap(bitmap, data, range, within, visit);
+  }
+
+  // Sector by sector: this file's, or the parent's.
+  bool by_bitmap(std::uint64_t bitmap, std::uint64_t data, Range range, std::uint64_t within,
+                 const RunVisitor& visit) const {
+    const std::uint64_t first = within / kSector;
+    const std::uint64_t last = (within + range.length - 1) / kSector;
+    const std::uint64_t block_start = range.offset - within;
+    const EntryTable bits(tables_, bitmap, 1);
+    return bits.each(first / 8, last / 8, [&](std::uint64_t byte, ByteView eight) {
+      for (std::uint64_t i = 0; i < 8; ++i) {
+        const std::uint64_t in_block = (byte * 8 + i) * kSector;
+        const Range sector = intersect(range, {block_start + in_block, kSector});
+        if (sector.empty()) continue;
+        Run run{Run::Kind::lost, sector};
+        if (!eight.empty()) {
+          const bool own = (u8(eight, 0) & (0x80u >> i)) != 0;
+          run.kind = own ? Run::Kind::stored : Run::Kind::absent;
+          run.file_offset = data + (sector.offset - block_start);
+        }
+        if (!visit(run)) return false;
+      }
+      return true;
+    });
+  }
+
+  SourcePtr tables_;
+  EntryTable table_;
+  DynamicHeader header_;
+  std::uint64_t disk_bytes_;
+  bool differencing_;
+  Context context_;
+};
+
+Container fixed_disk(const SourcePtr& file, const Footer& footer, const Context& context) {
+  Container container;
+  container.variant = "fixed";
+  const std::uint64_t here = footer.at;
+  if (footer.disk_bytes != here)
+    context.report(FindingCode::container_header, Severity::damage, {footer.at + 0x30, 8},
+                   fmt::format("vhd: the footer says a disk of {} bytes, before it are {}",
+                               footer.disk_bytes, here),
+                   "the bytes before the footer are the disk");
+  container.flat = make_window(file, {0, here});
+  return container;
+}
+
+}  // namespace
+
+std::optional<std::string> vhd_identity(const ByteSource& file) {
+  const auto footer = choose_footer(file, nullptr);
+  return footer ? std::optional(footer->id) : std::nullopt;
+}
+
+std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& around,
+                                  const Context& context) {
+  auto footer = choose_footer(*file, &context);
+  Bytes sign(8);
+  const bool header_alone =
+      !footer && file->read(kFooterBytes, sign).length == 8 && has_text(sign, 0, "cxsparse");
+  if (!footer && !header_alone) return std::nullopt;
+  Container container;
+  if (footer && footer->kind == kFixed) {
+    container = fixed_disk(file, *footer, context);
+  } else {
+    std::optional<DynamicHeader> header;
+    if (footer) header = read_header(*file, footer->header_offset, context);
+    if (!header) header = read_header(*file, kFooterBytes, context);
+    if (!header)
+      throw Error(ErrorCode::cannot_read, context.address,
+                  footer ? footer->header_offset : kFooterBytes, "vhd: the dynamic header is lost",
+                  "look at the file with ::bytes");
+    const std::uint64_t mapped = header->entry_count * header->block_bytes;
+    if (!footer) {
+      footer.emplace();
+      footer->disk_bytes = mapped;
+      footer->kind =
+          header->parent_id.find_first_not_of("0-") == std::string::npos ? kDynamic : kDifferencing;
+      context.report(FindingCode::container_header, Severity::damage, {0, kFooterBytes},
+                     "vhd: the footer and its copy are lost",
+                     "the size of the disk is that of its block table");
+    }
+    if (footer->kind != kDynamic && footer->kind != kDifferencing)
+      throw Error(ErrorCode::unsupported, context.address, footer->at + 0x3C,
+                  fmt::format("vhd: kind {} is not read", footer->kind),
+                  "the kind may be damaged; look at it with ::bytes");
+    if (footer->disk_bytes > kMostDisk || footer->disk_bytes > mapped) {
+      context.report(FindingCode::container_header, Severity::damage, {footer->at + 0x30, 8},
+                     fmt::format("vhd: the footer says a disk of {} bytes, the block table has "
+                                 "room for {}",
+                                 footer->disk_bytes, mapped),
+                     footer->disk_bytes > kMostDisk
+                         ? "the size of the block table is taken"
+                         : "what the table has no entry for is given as lost");
+      if (footer->disk_bytes > kMostDisk) footer->disk_bytes = mapped;
+    }
+    const bool differencing = footer->kind == kDifferencing;
+    container.variant = differencing ? "differencing" : "dynamic";
+    MappedParts parts{
+        file,
+        std::make_shared<VhdMap>(file, *header, footer->disk_bytes, differencing, context),
+        footer->disk_bytes,
+        std::nullopt,
+        nullptr,
+        false};
+    if (differencing) {
+      Parent parent =
+          open_parent({header->parent_names, header->parent_id, false}, around, context);
+      parts.parent = parent.flat;
+      parts.parent_missing = parent.missing;
+      container.chain = std::move(parent.chain);
+      container.chain.front().why +=
+          fmt::format("; last changed {} when the child was made",
+                      to_iso8601({header->parent_time, 0, 1'000'000'000, false}));
+    }
+    container.flat = make_mapped_disk(std::move(parts), context);
+  }
+  container.format = "vhd";
+  container.id = footer->id;
+  container.stored_bytes = file->size();
+  return container;
+}
+
+}  // namespace lantern

@@ -1,0 +1,179 @@
+#include "container/vhdx/header.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+#include "base/crc32c.h"
+#include "base/guid.h"
+#include "base/utf16.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::array<std::uint64_t, 2> kHeadersAt = {64u << 10, 128u << 10};
+constexpr std::array<std::uint64_t, 2> kRegionsAt = {192u << 10, 256u << 10};
+constexpr std::size_t kHeaderBytes = 4096;
+constexpr std::size_t kRegionBytes = 64u << 10;
+constexpr std::size_t kMostRegions = 2047;
+constexpr std::uint64_t kMetadataTable = 64u << 10;
+constexpr std::uint64_t kMostItem = 1u << 20;
+constexpr std::uint64_t kMostDisk = 64ull << 40;
+
+constexpr std::string_view kTableId = "2dc27766-f623-4200-9d64-115e9bfd4a08";
+constexpr std::string_view kMetadataId = "8b7ca206-4790-4b9a-b8fe-575f050f886e";
+constexpr std::string_view kFileParameters = "caa16737-fa36-4d43-b3b6-33f0aa44e76b";
+constexpr std::string_view kDiskSize = "2fa54224-cd1b-4876-b211-5dbed83bf4b8";
+constexpr std::string_view kDiskId = "beca12ab-b2e6-4523-93ef-c309e000c746";
+constexpr std::string_view kLogicalSector = "8141bf1d-a96f-4709-ba47-f233a8faab5f";
+constexpr std::string_view kParentLocator = "a8d35f2d-b30b-454d-abf7-d3d84834ab0c";
+
+struct Copy {
+  Bytes bytes;
+  bool here = false;
+  bool right = false;
+};
+
+Copy read_copy(const ByteSource& file, std::uint64_t at, std::size_t length,
+               std::string_view signature) {
+  Copy copy;
+  copy.bytes.resize(length);
+  const ReadResult got = file.read(at, copy.bytes);
+  copy.here = got.length == length && has_text(copy.bytes, 0, signature);
+  copy.right =
+      copy.here && got.unreadable.empty() && crc32c_without(copy.bytes, 4) == le32(copy.bytes, 4);
+  return copy;
+}
+
+std::string unbraced(std::string text) {
+  std::erase_if(text, [](char c) { return c == '{' || c == '}'; });
+  std::transform(text.begin(), text.end(), text.begin(), [](char c) {
+    return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+  });
+  return text;
+}
+
+void read_parent(ByteView item, VhdxMetadata& metadata) {
+  if (item.size() < 20) return;
+  std::map<std::string, std::string> values;
+  const std::size_t count = le16(item, 18);
+  for (std::size_t at = 20, i = 0; i < count && at + 12 <= item.size(); ++i, at += 12) {
+    const std::size_t key = le32(item, at);
+    const std::size_t value = le32(item, at + 4);
+    const std::size_t key_bytes = le16(item, at + 8);
+    const std::size_t value_bytes = le16(item, at + 10);
+    if (key > item.size() || key_bytes > item.size() - key || value > item.size() ||
+        value_bytes > item.size() - value)
+      continue;
+    values[utf16le_text(item.subspan(key, key_bytes))] =
+        utf16le_text(item.subspan(value, value_bytes));
+  }
+  metadata.parent_id = unbraced(values["parent_linkage"]);
+  for (const char* key : {"relative_path", "absolute_win32_path", "volume_path"})
+    if (!values[key].empty()) metadata.parent_names.push_back(values[key]);
+}
+
+}  // namespace
+
+std::optional<VhdxHeader> read_vhdx_header(const ByteSource& file, const Context* context) {
+  std::optional<VhdxHeader> best;
+  for (const std::uint64_t at : kHeadersAt) {
+    const Copy copy = read_copy(file, at, kHeaderBytes, "head");
+    if (!copy.right) {
+      if (context != nullptr)
+        context->report(FindingCode::container_header_copy, Severity::warning, {at, kHeaderBytes},
+                        "vhdx: one of the two headers is lost or damaged",
+                        "the other one is used when it is whole");
+      continue;
+    }
+    VhdxHeader header;
+    header.sequence = le64(copy.bytes, 8);
+    header.data_id = guid_text(copy.bytes, 32);
+    std::copy_n(copy.bytes.begin() + 48, header.log_id.size(), header.log_id.begin());
+    header.log = {le64(copy.bytes, 72), le32(copy.bytes, 68)};
+    if (!best || header.sequence > best->sequence) best = header;
+  }
+  if (!best && context != nullptr)
+    context->report(FindingCode::container_header, Severity::damage, {kHeadersAt[0], kHeaderBytes},
+                    "vhdx: both headers are lost",
+                    "the disk is read without its log: what was written last may be missing");
+  return best;
+}
+
+VhdxRegions read_vhdx_regions(const ByteSource& file, const Context& context) {
+  std::optional<Bytes> best;
+  bool right = false;
+  for (const std::uint64_t at : kRegionsAt) {
+    Copy copy = read_copy(file, at, kRegionBytes, "regi");
+    if (!copy.right)
+      context.report(FindingCode::container_table_copy, Severity::warning, {at, kRegionBytes},
+                     "vhdx: one of the two region tables is lost or damaged",
+                     "the other one is used when it is whole");
+    if (copy.here && (!best || (copy.right && !right))) {
+      best = std::move(copy.bytes);
+      right = copy.right;
+    }
+  }
+  VhdxRegions regions;
+  if (!best) return regions;
+  const std::size_t count = std::min<std::size_t>(le32(*best, 8), kMostRegions);
+  for (std::size_t i = 0, at = 16; i < count; ++i, at += 32) {
+    const std::string id = guid_text(*best, at);
+    const Range range{le64(*best, at + 16), le32(*best, at + 24)};
+    if (range.offset >= file.size()) continue;
+    if (id == kTableId) regions.table = range;
+    if (id == kMetadataId) regions.metadata = range;
+  }
+  return regions;
+}
+
+VhdxMetadata read_vhdx_metadata(const ByteSource& file, Range region, const Context& context) {
+  const auto fail = [&](std::uint64_t offset, const std::string& what) {
+    throw Error(ErrorCode::cannot_read, context.address, offset, "vhdx: " + what,
+                "look at the file with ::bytes");
+  };
+  Bytes table(kMetadataTable);
+  if (file.read(region.offset, table).length < table.size() || !has_text(table, 0, "metadata"))
+    fail(region.offset, "the metadata is lost");
+  VhdxMetadata metadata;
+  const std::size_t count = std::min<std::size_t>(le16(table, 10), kMostRegions);
+  for (std::size_t i = 0, at = 32; i < count; ++i, at += 32) {
+    const std::string id = guid_text(table, at);
+    const std::uint64_t offset = region.offset + le32(table, at + 16);
+    Bytes item(std::min<std::uint64_t>(le32(table, at + 20), kMostItem));
+    item.resize(file.read(offset, item).length);
+    if (id == kFileParameters && item.size() >= 8) {
+      metadata.block_bytes = le32(item, 0);
+      metadata.fixed = (le32(item, 4) & 1) != 0;
+      metadata.has_parent = (le32(item, 4) & 2) != 0;
+    } else if (id == kDiskSize && item.size() >= 8) {
+      metadata.disk_bytes = le64(item, 0);
+    } else if (id == kLogicalSector && item.size() >= 4) {
+      metadata.sector_bytes = le32(item, 0);
+    } else if (id == kDiskId && item.size() >= 16) {
+      metadata.id = guid_text(item, 0);
+    } else if (id == kParentLocator) {
+      read_parent(item, metadata);
+    }
+  }
+  if (metadata.sector_bytes != 512 && metadata.sector_bytes != 4096) {
+    context.report(FindingCode::container_header, Severity::damage, region,
+                   fmt::format("vhdx: sectors of {} bytes are none", metadata.sector_bytes),
+                   "512 is used");
+    metadata.sector_bytes = 512;
+  }
+  constexpr std::uint64_t kLeastBlock = 1u << 20;
+  constexpr std::uint64_t kMostBlock = 256u << 20;
+  if (!is_power_of_two(metadata.block_bytes) || metadata.block_bytes < kLeastBlock ||
+      metadata.block_bytes > kMostBlock)
+    fail(region.offset, fmt::format("a block size of {} bytes is none", metadata.block_bytes));
+  if (metadata.disk_bytes == 0 || metadata.disk_bytes > kMostDisk)
+    fail(region.offset, fmt::format("a disk of {} bytes is none", metadata.disk_bytes));
+  return metadata;
+}
+
+}  // namespace lantern

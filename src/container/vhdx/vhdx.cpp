@@ -1,0 +1,227 @@
+#include "container/vhdx/vhdx.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+#include "container/chain.h"
+#include "container/mapped_disk.h"
+#include "container/vhdx/header.h"
+#include "container/vhdx/log.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kMiB = 1u << 20;
+constexpr std::uint64_t kChunkSectors = 1u << 23;  // sectors one bitmap of 1 MiB speaks of
+constexpr std::uint64_t kEntryBytes = 8;
+constexpr unsigned kPlaceShift = 20;
+
+enum State : unsigned {
+  kNotPresent = 0,
+  kUndefined = 1,
+  kZero = 2,
+  kUnmapped = 3,
+  kPresent = 6,
+  kPartlyPresent = 7
+};
+
+class VhdxMap final : public BlockMap {
+ public:
+  VhdxMap(const SourcePtr& file, std::uint64_t table_offset, const VhdxMetadata& metadata,
+          const Context& context)
+      : tables_(make_cached(file, context)),
+        table_(tables_, table_offset, kEntryBytes),
+        metadata_(metadata),
+        chunk_blocks_(kChunkSectors * metadata.sector_bytes / metadata.block_bytes),
+        context_(context) {}
+
+  bool runs(Range range, const RunVisitor& visit) const override {
+    const std::uint64_t block_bytes = metadata_.block_bytes;
+    const std::uint64_t last_block = (range.end() - 1) / block_bytes;
+    // Payload entries lie together up to the end of a chunk.
+    for (std::uint64_t block = range.offset / block_bytes; block <= last_block;) {
+      const std::uint64_t chunk = block / chunk_blocks_;
+      const std::uint64_t last = std::min(last_block, (chunk + 1) * chunk_blocks_ - 1);
+      const bool going =
+          table_.each(block + chunk, last + chunk, [&](std::uint64_t index, ByteView entry) {
+            const std::uint64_t own = index - chunk;
+            return block_runs(own, entry, intersect(range, {own * block_bytes, block_bytes}),
+                              visit);
+          });
+      if (!going) return false;
+      block = last + 1;
+    }
+    return true;
+  }
+
+ private:
+  bool block_runs(std::uint64_t block, ByteView entry, Range range, const RunVisitor& visit) const {
+    if (entry.empty()) {
+      context_.report(FindingCode::container_table, Severity::damage,
+                      {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
+                      "vhdx: the block table cannot be read here", "its blocks are given as lost");
+      return visit({Run::Kind::lost, range});
+    }
+    const std::uint64_t value = le64(entry, 0);
+    const std::uint64_t place = value >> kPlaceShift << kPlaceShift;
+    const std::uint64_t data = place + range.offset % metadata_.block_bytes;
+    switch (value & 7) {
+      case kNotPresent:
+        return visit({Run::Kind::absent, range});
+      case kUndefined:
+      case kZero:
+      case kUnmapped:
+        return visit({Run::Kind::zero, range});
+      case kPresent:
+        check_end(block, place);
+        return visit({Run::Kind::stored, range, data});
+      case kPartlyPresent:
+        check_end(block, place);
+        return by_bitmap(block, place, range, visit);
+      default:
+        break;
+    }
+    context_.report(FindingCode::container_table, Severity::damage,
+                    {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
+                    fmt::format("vhdx: block {} has the state {}, which is none", block, value & 7),
+                    "the block is given as lost");
+    return visit({Run::Kind::lost, range});
+  }
+
+  void check_end(std::uint64_t block, std::uint64_t place) const {
+    const std::uint64_t from = block * metadata_.block_bytes;
+    const std::uint64_t needed = std::min(metadata_.block_bytes, metadata_.disk_bytes - from);
+    if (place > tables_->size() || needed > tables_->size() - place)
+      context_.report(FindingCode::container_past_end, Severity::damage, {from, needed},
+                      fmt::format("vhdx: block {} is said to lie at byte {} of the file, which "
+                                  "has {}",
+                                  block, place, tables_->size()),
+                      "what is not in the file is given as lost");
+  }
+
+  // Where the bitmap of this chunk's sectors lies; empty when it is not there.
+  std::optional<std::uint64_t> bitmap_of(std::uint64_t chunk) const {
+    std::optional<std::uint64_t> place;
+    const std::uint64_t index = (chunk + 1) * (chunk_blocks_ + 1) - 1;
+    table_.each(index, index, [&](std::uint64_t, ByteView entry) {
+      if (!entry.empty() && (le64(entry, 0) & 7) == kPresent)
+        place = le64(entry, 0) >> kPlaceShift << kPlaceShift;
+      return true;
+    });
+    return place;
+  }
+
+  bool by_bitmap(std::uint64_t block, std::uint64_t place, Range range,
+                 const RunVisitor& visit) const {
+    const auto bitmap = bitmap_of(block / chunk_blocks_);
+    if (!bitmap) {
+      context_.report(FindingCode::container_table, Severity::damage,
+                      {block * metadata_.block_bytes, metadata_.block_bytes},
+                      fmt::format("vhdx: block {} is partly present, but the bitmap that says "
+                                  "which sectors are is lost",
+                                  block),
+                      "the block is given as lost");
+      return visit({Run::Kind::lost, range});
+    }
+    const std::uint64_t sector = metadata_.sector_bytes;
+    const std::uint64_t chunk_start = block / chunk_blocks_ * chunk_blocks_ * metadata_.block_bytes;
+    const std::uint64_t block_start = block * metadata_.block_bytes;
+    const EntryTable bits(tables_, *bitmap, 1);
+    const std::uint64_t first = (range.offset - chunk_start) / sector;
+    const std::uint64_t last = (range.end() - 1 - chunk_start) / sector;
+    return bits.each(first / 8, last / 8, [&](std::uint64_t byte, ByteView eight) {
+      for (std::uint64_t i = 0; i < 8; ++i) {
+        const Range part = intersect(range, {chunk_start + (byte * 8 + i) * sector, sector});
+        if (part.empty()) continue;
+        Run run{Run::Kind::lost, part};
+        if (!eight.empty()) {
+          run.kind = (u8(eight, 0) >> i & 1) != 0 ? Run::Kind::stored : Run::Kind::absent;
+          run.file_offset = place + (part.offset - block_start);
+        }
+        if (!visit(run)) return false;
+      }
+      return true;
+    });
+  }
+
+  SourcePtr tables_;
+  EntryTable table_;
+  VhdxMetadata metadata_;
+  std::uint64_t chunk_blocks_;
+  Context context_;
+};
+
+bool looks_like_vhdx(const ByteSource& file) {
+  Bytes sign(8);
+  if (file.read(0, sign).length == 8 && has_text(sign, 0, "vhdxfile")) return true;
+  // The first sector may be lost: two structures of it must stand then.
+  unsigned found = 0;
+  for (const auto& [at, word] : {std::pair<std::uint64_t, const char*>{64u << 10, "head"},
+                                 {128u << 10, "head"},
+                                 {192u << 10, "regi"},
+                                 {256u << 10, "regi"}})
+    if (file.read(at, sign).length == 8 && has_text(sign, 0, word)) ++found;
+  return found >= 2;
+}
+
+}  // namespace
+
+std::optional<std::string> vhdx_identity(const ByteSource& file) {
+  if (!looks_like_vhdx(file)) return std::nullopt;
+  const auto header = read_vhdx_header(file, nullptr);
+  return header ? std::optional(header->data_id) : std::nullopt;
+}
+
+std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& around,
+                                   const Context& context) {
+  if (!looks_like_vhdx(*file)) return std::nullopt;
+  Bytes sign(8);
+  file->read(0, sign);
+  if (!has_text(sign, 0, "vhdxfile"))
+    context.report(FindingCode::container_header, Severity::warning, {0, 8},
+                   "vhdx: the mark at the start of the file is lost",
+                   "it is known by its headers and region tables");
+  const auto header = read_vhdx_header(*file, &context);
+  const SourcePtr whole =
+      header ? replay_vhdx_log(file, header->log, header->log_id, context) : file;
+  const VhdxRegions regions = read_vhdx_regions(*whole, context);
+  if (regions.metadata.empty() || regions.table.empty())
+    throw Error(ErrorCode::cannot_read, context.address, 192u << 10,
+                "vhdx: both region tables are lost: nothing says where the block table lies",
+                "look at the file with ::bytes");
+  const VhdxMetadata metadata = read_vhdx_metadata(*whole, regions.metadata, context);
+  const std::uint64_t blocks = divide_up(metadata.disk_bytes, metadata.block_bytes);
+  const std::uint64_t chunk = kChunkSectors * metadata.sector_bytes / metadata.block_bytes;
+  const std::uint64_t entries = blocks + (blocks - 1) / chunk;
+  if (entries * kEntryBytes > regions.table.length)
+    context.report(FindingCode::container_table, Severity::damage, regions.table,
+                   fmt::format("vhdx: {} blocks need a table of {} bytes; it is said to have {}",
+                               blocks, entries * kEntryBytes, regions.table.length),
+                   "it is read as long as it has to be");
+  Container container;
+  container.format = "vhdx";
+  container.variant = metadata.has_parent ? "differencing" : metadata.fixed ? "fixed" : "dynamic";
+  container.id = header ? header->data_id : metadata.id;
+  container.stored_bytes = file->size();
+  MappedParts parts{whole,
+                    std::make_shared<VhdxMap>(whole, regions.table.offset, metadata, context),
+                    metadata.disk_bytes,
+                    metadata.sector_bytes,
+                    nullptr,
+                    false};
+  if (metadata.has_parent) {
+    Parent parent =
+        open_parent({metadata.parent_names, metadata.parent_id, false}, around, context);
+    parts.parent = parent.flat;
+    parts.parent_missing = parent.missing;
+    container.chain = std::move(parent.chain);
+  }
+  container.flat = make_mapped_disk(std::move(parts), context);
+  return container;
+}
+
+}  // namespace lantern

@@ -1,0 +1,301 @@
+#include "container/vmdk/sparse.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "container/inflate.h"
+#include "container/vmdk/grain_scan.h"
+#include "container/vmdk/server_sparse.h"
+#include "lantern/error.h"
+#include "lantern/sources.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kSector = 512;
+constexpr std::uint64_t kMostSectors = 1ull << 53;
+constexpr std::uint32_t kSecondDirectory = 1u << 1;
+constexpr std::uint32_t kZeroGrains = 1u << 2;
+constexpr std::uint32_t kPacked = 1u << 16;
+constexpr std::uint32_t kMarkers = 1u << 17;
+constexpr std::size_t kMarkerBytes = 12;
+constexpr std::uint64_t kInFooter = ~0ull;
+
+struct Layout {
+  std::string variant = "sparse";
+  std::uint64_t capacity = 0;  // sectors
+  std::uint64_t grain = 0;     // sectors
+  std::uint64_t table_entries = 512;
+  std::uint64_t directory = 0;         // sector
+  std::uint64_t second_directory = 0;  // sector; 0: there is none
+  std::uint64_t metadata = 0;          // sectors
+  Range descriptor;
+  bool zero_grains = false;
+  bool packed = false;
+  bool markers = false;
+  bool unclean = false;
+
+  std::uint64_t grain_bytes() const { return grain * kSector; }
+  std::uint64_t disk_bytes() const { return capacity * kSector; }
+};
+
+Layout layout_of(ByteView header) {
+  Layout layout;
+  const std::uint32_t flags = le32(header, 8);
+  layout.capacity = le64(header, 0x0C);
+  layout.grain = le64(header, 0x14);
+  layout.descriptor = {le64(header, 0x1C), le64(header, 0x24)};
+  layout.table_entries = le32(header, 0x2C);
+  layout.second_directory = (flags & kSecondDirectory) != 0 ? le64(header, 0x30) : 0;
+  layout.directory = le64(header, 0x38);
+  layout.metadata = le64(header, 0x40);
+  layout.zero_grains = (flags & kZeroGrains) != 0;
+  layout.packed = (flags & kPacked) != 0;
+  layout.markers = (flags & kMarkers) != 0;
+  layout.unclean = u8(header, 0x48) != 0;
+  return layout;
+}
+
+class SparseMap final : public BlockMap {
+ public:
+  SparseMap(const SourcePtr& file, const Layout& layout, const Context& context)
+      : file_(file), tables_(make_cached(file, context)), layout_(layout), context_(context) {}
+
+  bool runs(Range range, const RunVisitor& visit) const override {
+    const std::uint64_t grain_bytes = layout_.grain_bytes();
+    const std::uint64_t last_grain = (range.end() - 1) / grain_bytes;
+    for (std::uint64_t grain = range.offset / grain_bytes; grain <= last_grain;) {
+      const std::uint64_t table = grain / layout_.table_entries;
+      const std::uint64_t first_of_table = table * layout_.table_entries;
+      const std::uint64_t last = std::min(last_grain, first_of_table + layout_.table_entries - 1);
+      const Range part = intersect(range, {grain * grain_bytes, (last - grain + 1) * grain_bytes});
+      if (!table_runs(table, first_of_table, grain, last, part, visit)) return false;
+      grain = last + 1;
+    }
+    return true;
+  }
+
+  std::size_t unpack(ByteView packed, std::span<std::byte> unit) const override {
+    return inflate_block(Packing::zlib, packed, unit);
+  }
+
+ private:
+  std::optional<std::uint32_t> entry_at(std::uint64_t offset) const {
+    Bytes entry(4);
+    const ReadResult got = tables_->read(offset, entry);
+    if (got.length < entry.size() || !got.unreadable.empty()) return std::nullopt;
+    return le32(entry, 0);
+  }
+
+  // The byte a table begins at; 0 when the directory names none, empty when that cannot be known.
+  std::optional<std::uint64_t> table_of(std::uint64_t directory, std::uint64_t index) const {
+    const auto sector = entry_at(directory * kSector + index * 4);
+    if (!sector) return std::nullopt;
+    const std::uint64_t place = *sector * kSector;
+    if (place >= tables_->size()) return std::nullopt;
+    return place;
+  }
+
+  bool table_runs(std::uint64_t table, std::uint64_t first_of_table, std::uint64_t first,
+                  std::uint64_t last, Range part, const RunVisitor& visit) const {
+    auto primary = table_of(layout_.directory, table);
+    const std::optional<std::uint64_t> second =
+        layout_.second_directory != 0 ? table_of(layout_.second_directory, table) : 0;
+    if (!primary.value_or(0) && second.value_or(0)) {
+      context_.report(FindingCode::container_table_copy, Severity::damage,
+                      {layout_.directory * kSector + table * 4, 4},
+                      fmt::format("vmdk: the directory has lost grain table {}", table),
+                      "the second directory's is used");
+      primary = second;
+    }
+    if (!primary) {
+      context_.report(FindingCode::container_table, Severity::damage,
+                      {layout_.directory * kSector + table * 4, 4},
+                      fmt::format("vmdk: grain table {} is said to lie outside the file", table),
+                      "its grains are given as lost");
+      return visit({Run::Kind::lost, part});
+    }
+    if (*primary == 0) return visit({Run::Kind::absent, part});
+    const EntryTable entries(tables_, *primary, 4);
+    const std::uint64_t spare = second.value_or(0) != *primary ? second.value_or(0) : 0;
+    return entries.each(
+        first - first_of_table, last - first_of_table, [&](std::uint64_t index, ByteView entry) {
+          const std::uint64_t grain = first_of_table + index;
+          const Range range =
+              intersect(part, {grain * layout_.grain_bytes(), layout_.grain_bytes()});
+          std::optional<std::uint32_t> sector;
+          if (!entry.empty()) sector = le32(entry, 0);
+          if (spare != 0 && !is_good(sector)) {
+            const auto other = entry_at(spare + index * 4);
+            if (is_good(other)) {
+              context_.report(FindingCode::container_table_copy, Severity::damage,
+                              {entries.place_of(index), 4},
+                              fmt::format("vmdk: the entry of grain {} is lost", grain),
+                              "the second table's is used");
+              sector = other;
+            }
+          }
+          return visit(run_of(grain, range, sector, entries.place_of(index)));
+        });
+  }
+
+  // Whether the entry names a grain that can be one.
+  bool is_good(std::optional<std::uint32_t> sector) const {
+    return sector && *sector > 1 && *sector >= layout_.metadata &&
+           *sector * kSector < tables_->size();
+  }
+
+  Run run_of(std::uint64_t grain, Range range, std::optional<std::uint32_t> sector,
+             std::uint64_t entry_at) const {
+    Run run{Run::Kind::lost, range};
+    if (!sector) {
+      context_.report(FindingCode::container_table, Severity::damage, {entry_at, 4},
+                      "vmdk: a grain table cannot be read here", "its grains are given as lost");
+    } else if (*sector == 0) {
+      run.kind = Run::Kind::absent;
+    } else if (*sector == 1 && layout_.zero_grains) {
+      run.kind = Run::Kind::zero;
+    } else if (*sector < layout_.metadata) {
+      context_.report(FindingCode::container_table, Severity::damage, {entry_at, 4},
+                      fmt::format("vmdk: grain {} is said to lie at sector {}, among the tables",
+                                  grain, *sector),
+                      "the grain is given as lost");
+    } else if (layout_.packed) {
+      pack(grain, *sector * kSector, run);
+    } else {
+      run.kind = Run::Kind::stored;
+      run.file_offset = *sector * kSector + range.offset % layout_.grain_bytes();
+      check_end(grain, *sector * kSector);
+    }
+    return run;
+  }
+
+  void check_end(std::uint64_t grain, std::uint64_t place) const {
+    const std::uint64_t from = grain * layout_.grain_bytes();
+    const std::uint64_t needed = std::min(layout_.grain_bytes(), layout_.disk_bytes() - from);
+    if (place + needed > tables_->size())
+      context_.report(FindingCode::container_past_end, Severity::damage, {from, needed},
+                      fmt::format("vmdk: grain {} is said to lie at byte {} of the file, which has "
+                                  "{}",
+                                  grain, place, tables_->size()),
+                      "what is not in the file is given as lost");
+  }
+
+  void pack(std::uint64_t grain, std::uint64_t place, Run& run) const {
+    run.unit = intersect({grain * layout_.grain_bytes(), layout_.grain_bytes()},
+                         {0, layout_.disk_bytes()});
+    run.file_offset = place;
+    run.packed_bytes = 2 * layout_.grain_bytes();
+    run.kind = Run::Kind::packed;
+    if (!layout_.markers) return;
+    Bytes marker(kMarkerBytes);
+    const bool read = file_->read(place, marker).length == marker.size();
+    if (!read || le64(marker, 0) != grain * layout_.grain ||
+        le32(marker, 8) > 2 * layout_.grain_bytes()) {
+      context_.report(
+          FindingCode::container_table, Severity::damage, run.unit,
+          fmt::format("vmdk: at byte {} there is not the grain {} the table says", place, grain),
+          "the grain is given as lost");
+      run.kind = Run::Kind::lost;
+      return;
+    }
+    run.file_offset = place + kMarkerBytes;
+    run.packed_bytes = le32(marker, 8);
+  }
+
+  SourcePtr file_;
+  SourcePtr tables_;
+  Layout layout_;
+  Context context_;
+};
+
+void check(const Layout& layout, const Context& context) {
+  const auto fail = [&](std::uint64_t offset, const std::string& what) {
+    throw Error(ErrorCode::cannot_read, context.address, offset, "vmdk: " + what,
+                "look at the file with ::bytes");
+  };
+  constexpr std::uint64_t kMostGrain = 1u << 16;
+  constexpr std::uint64_t kMostEntries = 1u << 20;
+  if (!is_power_of_two(layout.grain) || layout.grain > kMostGrain)
+    fail(0x14, fmt::format("a grain of {} sectors is none", layout.grain));
+  if (layout.table_entries == 0 || layout.table_entries > kMostEntries)
+    fail(0x2C, fmt::format("a grain table of {} entries is none", layout.table_entries));
+  if (layout.capacity == 0 || layout.capacity > kMostSectors)
+    fail(0x0C, fmt::format("a disk of {} sectors is none", layout.capacity));
+}
+
+// The footer of a packed file, which knows where the directory is.
+std::optional<Layout> read_footer(const ByteSource& file) {
+  constexpr std::uint64_t kFooterFromEnd = 2 * kSector;
+  if (file.size() < 4 * kSector) return std::nullopt;
+  Bytes footer(kSector);
+  file.read(file.size() - kFooterFromEnd, footer);
+  if (!has_text(footer, 0, "KDMV") || le64(footer, 0x38) == kInFooter) return std::nullopt;
+  return layout_of(footer);
+}
+
+Layout old_server_layout(ByteView header) {
+  constexpr std::uint64_t kTableEntries = 4096;
+  Layout layout;
+  layout.variant = "server sparse";
+  layout.capacity = le32(header, 0x0C);
+  layout.grain = le32(header, 0x10);
+  layout.directory = le32(header, 0x14);
+  layout.table_entries = kTableEntries;
+  layout.metadata = 4;
+  return layout;
+}
+
+}  // namespace
+
+std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, const Context& context) {
+  Bytes header(kSector);
+  if (file->read(0, header).length < header.size()) return std::nullopt;
+  if (auto newer = open_vmdk_server_sparse(file, header, context)) return newer;
+  Layout layout;
+  if (has_text(header, 0, "COWD")) {
+    layout = old_server_layout(header);
+  } else if (has_text(header, 0, "KDMV")) {
+    layout = layout_of(header);
+  } else {
+    return std::nullopt;
+  }
+  if (layout.packed) layout.variant = "stream-optimised";
+  check(layout, context);
+  VmdkSparse result;
+  result.variant = layout.variant;
+  result.disk_bytes = layout.disk_bytes();
+  result.grain_bytes = layout.grain_bytes();
+  result.descriptor = intersect(
+      {layout.descriptor.offset * kSector, layout.descriptor.length * kSector}, {0, file->size()});
+  if (layout.descriptor.offset == 0 || layout.descriptor.offset > kMostSectors ||
+      layout.descriptor.length > kMostSectors)
+    result.descriptor = {};
+  result.unclean = layout.unclean;
+  if (layout.directory == kInFooter) {
+    const auto footer = read_footer(*file);
+    if (!footer || footer->directory * kSector >= file->size()) {
+      result.map = scan_packed_grains(
+          file, {layout.metadata * kSector, layout.grain_bytes(), layout.disk_bytes()}, context);
+      return result;
+    }
+    layout.directory = footer->directory;
+  }
+  if (layout.directory > kMostSectors || layout.directory * kSector >= file->size()) {
+    const bool second = layout.second_directory != 0 && layout.second_directory <= kMostSectors &&
+                        layout.second_directory * kSector < file->size();
+    context.report(FindingCode::container_table_copy, Severity::damage, {0x38, 8},
+                   fmt::format("vmdk: the grain directory is said to lie at sector {}, outside the "
+                               "file",
+                               layout.directory),
+                   second ? "the second directory is used" : "every grain is given as lost");
+    layout.directory = second ? layout.second_directory : kMostSectors;
+  }
+  if (layout.second_directory > kMostSectors) layout.second_directory = 0;
+  result.map = std::make_shared<SparseMap>(file, layout, context);
+  return result;
+}
+
+}  // namespace lantern
