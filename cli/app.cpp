@@ -46,7 +46,11 @@ int parse_and_run(Session& session) {
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
   const std::vector<std::pair<const char*, Action (*)(CLI::App&, Session&)>> commands = {
-      {"survey", add_survey}, {"list", add_list}, {"extract", add_extract}, {"demo", add_demo}};
+      {"survey", add_survey},
+      {"list", add_list},
+      {"extract", add_extract},
+      {"image", add_image},
+      {"demo", add_demo}};
   std::vector<std::pair<std::string, Action>> actions;
   actions.reserve(commands.size());
   for (const auto& [name, add] : commands) actions.emplace_back(name, add(app, session));
@@ -85,6 +89,10 @@ void CommonOptions::add_to(CLI::App& command) {
       .add_option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
       ->check(CLI::IsMember({512, 1024, 2048, 4096}));
   command.add_option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
+  command.add_option("--look-in", look_in,
+                     "a folder where parents and extents of the disk may lie; repeatable");
+  command.add_flag("--allow-devices", allow_devices,
+                   "open devices of this computer that a descriptor names");
   command.add_option("--case", case_folder, "append what was done to DIR/case.jsonl");
 }
 
@@ -100,6 +108,8 @@ OpenOptions CommonOptions::open_options() const {
   if (sector_size != 0) options.sector_size = sector_size;
   options.file_system.code_page = code_page;
   options.host = this_host();
+  options.look_in = look_in;
+  options.allow_devices = allow_devices;
   return options;
 }
 

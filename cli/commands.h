@@ -26,6 +26,8 @@ struct CommonOptions {
   std::uint32_t sector_size = 0;
   std::string code_page = "CP437";
   std::string case_folder;
+  std::vector<std::string> look_in;
+  bool allow_devices = false;
 
   void add_to(CLI::App& command);
   Address address(const std::string& argument) const;
@@ -37,6 +39,7 @@ using Action = std::function<int()>;
 Action add_survey(CLI::App& app, Session& session);
 Action add_list(CLI::App& app, Session& session);
 Action add_extract(CLI::App& app, Session& session);
+Action add_image(CLI::App& app, Session& session);
 Action add_demo(CLI::App& app, Session& session);
 
 // 0, or 1 when there were findings of warning or worse.

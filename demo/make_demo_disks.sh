@@ -89,7 +89,7 @@ counts 2022 | head -n 9 >"keeper/Nest counts/Nest counts 2022 from paper.csv"; t
 mcopy -m -i keeper.img "keeper/Nest counts/Nest counts 2022 from paper.csv" "::/Nest counts/"
 dd if=boot.img of=station.raw bs=1M seek=1 conv=notrunc status=none
 dd if=keeper.img of=station.raw bs=512 seek=18432 conv=notrunc status=none
-python3 "$here/../tests/fixtures/hypervisor_disk.py" station.raw station.vdi vdi
+python3 "$here/../tests/truth/hypervisor.py" station.raw station.vdi vdi
 
 # The camera's card: FAT32 over the whole card; four pictures deleted by mistake, one taken since.
 mkdir -p card/DCIM/100SKERR

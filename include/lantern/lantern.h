@@ -13,6 +13,7 @@
 #include "lantern/finding.h"
 #include "lantern/host.h"
 #include "lantern/identity.h"
+#include "lantern/imaging.h"
 #include "lantern/json.h"
 #include "lantern/nest.h"
 #include "lantern/range.h"

@@ -97,16 +97,21 @@ class Qcow2Map final : public BlockMap {
     const std::uint64_t cluster_bytes = header_.cluster_bytes();
     if (offset % cluster_bytes != 0 || (offset == 0 && !header_.has_data_file()))
       return lost(where, fmt::format("a cluster is said to lie at byte {}", offset), range, visit);
-    const std::uint64_t from = range.offset / cluster_bytes * cluster_bytes;
-    const std::uint64_t needed =
-        std::min(cluster_bytes, header_.disk_bytes - std::min(header_.disk_bytes, from));
-    if (offset + needed > data_bytes_)
-      context_.report(FindingCode::container_past_end, Severity::damage, {from, needed},
+    const std::uint64_t within = range.offset % cluster_bytes;
+    // Of an extended entry only what is asked for: a file may end behind the last part in use.
+    Range needed = range;
+    std::uint64_t place = offset + within;
+    if (!header_.extended()) {
+      needed = intersect({range.offset - within, cluster_bytes}, {0, header_.disk_bytes});
+      place = offset;
+    }
+    if (place + needed.length > data_bytes_)
+      context_.report(FindingCode::container_past_end, Severity::damage, needed,
                       fmt::format("qcow2: a cluster is said to lie at byte {} of the file, which "
                                   "has {}",
                                   offset, data_bytes_),
                       "what is not in the file is given as lost");
-    return visit({Run::Kind::stored, range, offset + range.offset % cluster_bytes});
+    return visit({Run::Kind::stored, range, offset + within});
   }
 
   Run packed_run(std::uint64_t entry, Range range) const {

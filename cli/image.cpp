@@ -1,0 +1,126 @@
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+#include "cli/progress.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  CommonOptions common;
+  std::vector<std::string> arguments;
+  std::string kind = "raw";
+  bool no_hash = false;
+};
+
+// The bytes an address names: a layer as it lies, a file, a volume, or a whole disk.
+SourcePtr bytes_of(const Target& target) {
+  if (target.bytes) return target.bytes;
+  if (target.entry) return target.volume_view().file_system->open(*target.entry).bytes;
+  if (target.volume) return target.volume_view().bytes;
+  return target.disks.back().container.flat;
+}
+
+// The original as a child beside it, or elsewhere, has to name it.
+void name_original(const Target& target, const Address& address, const std::string& out,
+                   ImageOptions& options) {
+  if (!address.steps.empty())
+    throw Error(ErrorCode::usage, address.print(), std::nullopt,
+                "a child lies on a whole image file, not on a layer inside one",
+                "name the image alone");
+  const std::filesystem::path original = std::filesystem::absolute(address.first);
+  const std::filesystem::path child = std::filesystem::absolute(out);
+  options.original = original.parent_path() == child.parent_path() ? original.filename().string()
+                                                                   : original.string();
+  const std::string& format = target.disks.front().container.format;
+  options.original_format = format == "vhd" ? "vpc" : format == "hdd" ? "parallels" : format;
+}
+
+void print_json(const Session& session, const std::string& out, std::string_view kind,
+                const ImageSummary& done) {
+  JsonWriter json(session.streams.out);
+  json.begin_object().key("image").value(out).key("kind").value(kind);
+  json.key("disk_bytes").value(done.disk_bytes).key("stored_bytes").value(done.stored_bytes);
+  json.key("sha256");
+  done.sha256.empty() ? json.null() : json.value(done.sha256);
+  json.key("unreadable").begin_array();
+  for (const Range& range : done.unreadable)
+    json.begin_array().value(range.offset).value(range.length).end_array();
+  json.end_array().key("went_on").value(done.went_on).key("stopped").value(done.stopped);
+  findings_json(json, session.context);
+  json.end_object();
+}
+
+int make_image(Session& session, const Options& options) {
+  const bool outright = !options.common.source.empty();
+  if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a source and an output are needed",
+                "for example: lantern image station.vdi COPY.raw --as raw");
+  const std::string& out = options.arguments.back();
+  const Address address =
+      options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
+  ImageOptions wanted;
+  wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
+  wanted.hash = !options.no_hash;
+  const std::string unsafe = why_destination_is_unsafe(*this_host(), address.first, out);
+  if (!unsafe.empty())
+    throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
+                "choose a place on another disk");
+  const Target target = open_target(address, options.common.open_options(), session.context);
+  if (wanted.kind == ImageKind::qcow2_child) name_original(target, address, out, wanted);
+  const auto line = std::make_shared<ProgressLine>(session.streams.err);
+  if (session.streams.err_is_terminal) session.context.progress = line;
+  const ImageSummary done = write_image(bytes_of(target), out, wanted, session.context);
+  line->clear();
+
+  if (options.common.json) {
+    print_json(session, out, options.kind, done);
+  } else if (!done.stopped) {
+    std::ostream& text = session.streams.out;
+    text << fmt::format("{}, {} of them stored, written to {} as {}\n",
+                        size_text(done.disk_bytes, false), size_text(done.stored_bytes, false),
+                        for_terminal(out), options.kind);
+    if (done.went_on) text << "gone on where an earlier run stopped\n";
+    if (!done.sha256.empty()) text << "SHA-256 of the disk: " << done.sha256 << '\n';
+    std::uint64_t lost = 0;
+    for (const Range& range : done.unreadable) lost += range.length;
+    if (lost > 0)
+      text << coloured(session.streams, Meaning::damaged,
+                       fmt::format("{} could not be read and are zeros; {}.json lists them",
+                                   size_text(lost, false), for_terminal(out)))
+           << '\n';
+    print_findings(session.streams, session.streams.err, session.context);
+  }
+  const int code = done.stopped               ? kStopped
+                   : !done.unreadable.empty() ? kDoneWithFindings
+                                              : exit_for_findings(session);
+  append_to_case(options.common.case_folder, session, {address.first}, {{out, done.sha256}}, code);
+  if (done.stopped) session.streams.err << "lantern: stopped; run the same command again\n";
+  return code;
+}
+
+}  // namespace
+
+Action add_image(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command = app.add_subcommand("image", "a copy of a disk as an image of another kind");
+  options->common.add_to(*command);
+  command
+      ->add_option("SRC OUT", options->arguments,
+                   "what to copy (a disk, a volume, a file in one), and the image to write")
+      ->expected(1, 2);
+  command->add_option("--as", options->kind, "the kind of image")
+      ->check(CLI::IsMember({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx",
+                             "qcow2", "qcow2-compressed", "qcow2-child"}));
+  command->add_flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
+  command->footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
+  return [&session, options] { return make_image(session, *options); };
+}
+
+}  // namespace lantern::cli
