@@ -53,13 +53,31 @@ struct Container {
   std::function<SourcePtr(std::string_view)> open_version;
 };
 
-// What may be opened beside a file, for its parents, extents and pieces.
+// Where a loose piece of a disk belongs, and how that is known.
+struct PlaceClaim {
+  std::size_t piece = 0;
+  std::uint64_t disk_offset = 0;  // bytes, of the start of the piece
+  std::string why;
+};
+
+// Looks inside for such claims. `known`: the disk as far as its blocks have places, the rest
+// unreadable. `loose`: pieces, all of one length, that no table gives a place.
+using FindPlaces = std::function<std::vector<PlaceClaim>(
+    const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)>;
+
+// What may be opened beside a file, for its parents, extents and pieces; and who can tell where a
+// loose block belongs.
 struct Surroundings {
   std::string name;                          // raw name of the file itself, or empty
   std::shared_ptr<const Neighbours> beside;  // may be empty
   std::vector<std::shared_ptr<const Neighbours>> look_in;
   bool allow_devices = false;        // devices of this computer that a descriptor names
   std::vector<std::string> opening;  // places of the files that lie on this one
+  std::vector<FindPlaces> evidence;
+  // How large the disk is by what lies in it, bytes; 0: that does not say.
+  std::function<std::uint64_t(const SourcePtr& known)> size_inside;
+  // Whether a volume of a known kind begins here: then a file is a raw disk, not a hurt container.
+  std::function<bool(const SourcePtr& bytes)> is_volume;
 };
 
 // Recognises what `file` is by its own bytes. A file of no known container is raw: its flat disk is

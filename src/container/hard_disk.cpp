@@ -7,6 +7,7 @@
 #include "base/bytes.h"
 #include "base/checked.h"
 #include "container/hard_disk_map.h"
+#include "container/mend.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -86,7 +87,8 @@ class HardDiskMap final : public BlockMap {
 
 }  // namespace
 
-std::optional<MappedParts> map_hard_disk(const SourcePtr& file, const Context& context) {
+std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
+                                         const Surroundings& around, const Context& context) {
   Bytes header(kHeaderBytes);
   if (file->read(0, header).length < header.size()) return std::nullopt;
   const bool large = has_text(header, 0, "WithouFreSpacExt");
@@ -115,13 +117,27 @@ std::optional<MappedParts> map_hard_disk(const SourcePtr& file, const Context& c
   MappedParts parts;
   parts.file = file;
   parts.map = std::make_shared<HardDiskMap>(file, layout, context);
+  if (alone) {
+    OneTable table;
+    table.format = "hdd";
+    table.disk_bytes = layout.disk_bytes;
+    table.block_bytes = layout.cluster_bytes;
+    const std::uint64_t said = std::uint64_t{le32(header, 0x30)} * kSector;
+    const std::uint64_t from =
+        said >= layout.data_from
+            ? said
+            : divide_up(layout.data_from, layout.cluster_bytes) * layout.cluster_bytes;
+    table.blocks = {from, file->size() - std::min(file->size(), from)};
+    table.entry = [](std::uint64_t block) { return Range{kHeaderBytes + block * 4, 4}; };
+    parts.map = mend_block_table(file, parts.map, table, around, context);
+  }
   parts.size_bytes = layout.disk_bytes;
   return parts;
 }
 
-std::optional<Container> open_hard_disk(const SourcePtr& file, const Surroundings& /*around*/,
+std::optional<Container> open_hard_disk(const SourcePtr& file, const Surroundings& around,
                                         const Context& context) {
-  auto parts = map_hard_disk(file, context);
+  auto parts = map_hard_disk(file, true, around, context);
   if (!parts) return std::nullopt;
   Container container;
   container.format = "hdd";

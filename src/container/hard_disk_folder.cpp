@@ -130,7 +130,8 @@ class Assembly {
       return;
     }
     const Context own = context_.at(found->place);
-    auto parts = image->second.plain ? std::nullopt : map_hard_disk(found->file, own);
+    auto parts =
+        image->second.plain ? std::nullopt : map_hard_disk(found->file, false, around_, own);
     if (!parts) {
       below = found->file;
     } else {

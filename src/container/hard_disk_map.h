@@ -4,10 +4,13 @@
 #include <optional>
 
 #include "container/mapped_disk.h"
+#include "lantern/container.h"
 
 namespace lantern {
 
-// Empty when `file` is not one. Throws Error{cannot_read}.
-std::optional<MappedParts> map_hard_disk(const SourcePtr& file, const Context& context);
+// Empty when `file` is not one. `alone`: nothing lies below it, so that blocks without an entry are
+// looked for. Throws Error{cannot_read}.
+std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
+                                         const Surroundings& around, const Context& context);
 
 }  // namespace lantern

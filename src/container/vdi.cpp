@@ -9,6 +9,7 @@
 #include "base/guid.h"
 #include "container/chain.h"
 #include "container/mapped_disk.h"
+#include "container/mend.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
@@ -21,11 +22,10 @@ constexpr std::uint32_t kNeverWritten = 0xFFFFFFFF;
 constexpr std::uint32_t kDiscarded = 0xFFFFFFFE;
 constexpr std::uint64_t kMapEntryBytes = 4;
 constexpr std::uint32_t kLeastBlock = 512;
+constexpr std::uint32_t kMostGuessed = 1u << 24;
 constexpr std::uint32_t kDynamic = 1;
 constexpr std::uint32_t kFixed = 2;
 constexpr std::uint32_t kDifferencing = 4;  // 3, undo, is laid out alike
-// The block map is checked whole for blocks stored twice up to this many entries (4 TiB of disk).
-constexpr std::uint32_t kMostCheckedBlocks = 4u << 20;
 
 struct VdiHeader {
   std::uint32_t kind = 0;
@@ -151,47 +151,85 @@ void report_header(const ByteSource& file, VdiHeader& header, const Context& con
                    "what lies past that is given as lost");
 }
 
-// Reads the map once and reports what it says of places twice taken and past the end.
-void check_map(const ByteSource& file, const VdiHeader& header, const Context& context) {
-  if (header.block_count > kMostCheckedBlocks) return;
-  const std::uint64_t blocks_stored =
-      header.data_offset >= file.size()
-          ? 0
-          : divide_up(file.size() - header.data_offset, header.stride());
-  std::vector<bool> taken(static_cast<std::size_t>(blocks_stored));
-  std::uint64_t past_end = 0;
-  std::uint64_t first_past_end = 0;
-  Bytes piece(std::size_t{256} * 1024);
-  const std::uint64_t map_bytes = std::uint64_t{header.block_count} * kMapEntryBytes;
-  for (std::uint64_t at = 0; at < map_bytes; at += piece.size()) {
-    const auto want =
-        static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), map_bytes - at));
-    const std::size_t got = file.read(header.map_offset + at, std::span(piece).first(want)).length;
-    for (std::size_t i = 0; i + kMapEntryBytes <= got; i += kMapEntryBytes) {
-      const std::uint32_t entry = le32(piece, i);
-      if (entry == kNeverWritten || entry == kDiscarded) continue;
-      const std::uint64_t block = (at + i) / kMapEntryBytes;
-      if (entry >= blocks_stored) {
-        if (past_end++ == 0) first_past_end = block;
-      } else if (taken[entry]) {
-        context.report(
-            FindingCode::container_shared, Severity::damage,
-            {block * header.block_bytes, header.block_bytes},
-            fmt::format("vdi: block {} shares its place in the file with an earlier block", block),
-            "both read the same bytes; one of them is wrong");
-      } else {
-        taken[entry] = true;
-      }
-    }
+// What the whole map is judged by.
+OneTable table_of(const ByteSource& file, const VdiHeader& header) {
+  OneTable table;
+  table.format = "vdi";
+  table.disk_bytes = header.disk_bytes;
+  table.block_bytes = header.block_bytes;
+  table.blocks = {header.data_offset,
+                  file.size() - std::min<std::uint64_t>(file.size(), header.data_offset)};
+  table.lead_bytes = header.extra_bytes;
+  table.entry = [at = header.map_offset](std::uint64_t block) {
+    return Range{at + block * kMapEntryBytes, kMapEntryBytes};
+  };
+  return table;
+}
+
+Container open_by(const SourcePtr& file, const VdiHeader& header, const Surroundings& around,
+                  const Context& context) {
+  const bool differencing = header.kind != kDynamic && header.kind != kFixed;
+  Container container;
+  container.format = "vdi";
+  container.variant = header.kind == kDynamic ? "dynamic"
+                      : header.kind == kFixed ? "fixed"
+                                              : "differencing";
+  container.stored_bytes = file->size();
+  container.id = header.id;
+  std::shared_ptr<const BlockMap> map = std::make_shared<VdiMap>(file, header, context);
+  if (!differencing)
+    map = mend_block_table(file, std::move(map), table_of(*file, header), around, context);
+  MappedParts parts{file, std::move(map), header.disk_bytes, 512, nullptr, false};
+  if (differencing) {
+    Parent parent = open_parent({{}, header.parent_id, false}, around, context);
+    parts.parent = parent.flat;
+    parts.parent_missing = parent.missing;
+    container.chain = std::move(parent.chain);
   }
-  if (past_end > 0)
-    context.report(
-        FindingCode::container_truncated, Severity::damage,
-        {first_past_end * header.block_bytes, header.block_bytes},
-        fmt::format("vdi: {} of the disk's blocks lie past the end of the file, the first is "
-                    "block {}",
-                    past_end, first_past_end),
-        "they are given as lost");
+  container.flat = make_mapped_disk(std::move(parts), context);
+  return container;
+}
+
+// The figures of a header that is lost, by the shape of the block map behind it: numbers of blocks,
+// each once, all of those the file has room for. Every writer makes blocks of 1 MiB.
+std::optional<VdiHeader> guess_header(const ByteSource& file) {
+  constexpr std::uint32_t kBlock = 1u << 20;
+  constexpr std::size_t kFewBlocks = 3;
+  for (const std::uint32_t map_at : {512u, 1u << 20}) {
+    if (map_at >= file.size()) continue;
+    const std::uint64_t room = divide_up(file.size(), kBlock);
+    std::vector<bool> seen(static_cast<std::size_t>(room));
+    std::uint32_t entries = 0;
+    std::uint64_t stored = 0;
+    std::uint64_t highest = 0;
+    const EntryTable table(std::shared_ptr<const ByteSource>(&file, [](const ByteSource*) {}),
+                           map_at, kMapEntryBytes);
+    table.each(0, (file.size() - map_at) / kMapEntryBytes - 1, [&](std::uint64_t, ByteView entry) {
+      if (entry.empty()) return false;
+      const std::uint32_t number = le32(entry, 0);
+      if (number != kNeverWritten && number != kDiscarded) {
+        if (number >= room || seen[number]) return false;
+        seen[number] = true;
+        highest = std::max<std::uint64_t>(highest, number);
+        ++stored;
+      }
+      return ++entries < kMostGuessed;
+    });
+    if (stored < kFewBlocks || highest + 1 != stored) continue;
+    const std::uint64_t map_end = map_at + entries * kMapEntryBytes;
+    const std::uint64_t data_at = file.size() - std::min(file.size(), stored * kBlock);
+    if (data_at < map_end || data_at >= map_end + 2 * kBlock || data_at % 512 != 0) continue;
+    VdiHeader header;
+    header.kind = kDynamic;
+    header.map_offset = map_at;
+    header.data_offset = static_cast<std::uint32_t>(data_at);
+    header.sector_size = 512;
+    header.block_bytes = kBlock;
+    header.block_count = entries;
+    header.disk_bytes = std::uint64_t{entries} * kBlock;
+    return header;
+  }
+  return std::nullopt;
 }
 
 }  // namespace
@@ -214,24 +252,28 @@ std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& aro
                 fmt::format("vdi: image kind {} is not read", header.kind),
                 "the kind may be damaged; look at it with ::bytes");
   report_header(*file, header, context);
-  check_map(*file, header, context);
-  Container container;
-  container.format = "vdi";
-  container.variant = header.kind == kDynamic ? "dynamic"
-                      : header.kind == kFixed ? "fixed"
-                                              : "differencing";
-  container.stored_bytes = file->size();
-  container.id = header.id;
-  MappedParts parts{
-      file, std::make_shared<VdiMap>(file, header, context), header.disk_bytes, 512, nullptr,
-      false};
-  if (container.variant == "differencing") {
-    Parent parent = open_parent({{}, header.parent_id, false}, around, context);
-    parts.parent = parent.flat;
-    parts.parent_missing = parent.missing;
-    container.chain = std::move(parent.chain);
+  return open_by(file, header, around, context);
+}
+
+std::optional<Container> open_headless_vdi(const SourcePtr& file, const Surroundings& around,
+                                           const Context& context) {
+  auto header = guess_header(*file);
+  if (!header) return std::nullopt;
+  Container container = open_by(file, *header, around, context);
+  std::string size = "as large as its block map";
+  if (around.size_inside) {
+    const std::uint64_t inside = around.size_inside(container.flat);
+    if (inside <= header->disk_bytes && inside > header->disk_bytes - header->block_bytes) {
+      container.flat = make_window(container.flat, {0, inside});
+      size = "as large as the partition table inside says";
+    }
   }
-  container.flat = make_mapped_disk(std::move(parts), context);
+  context.report(
+      FindingCode::container_header, Severity::damage, {0, kHeaderBytes}, "vdi: the header is lost",
+      fmt::format("known by the shape of its block map at byte {}: {} blocks of {} bytes, "
+                  "the data from byte {}; the disk is {}",
+                  header->map_offset, header->block_count, header->block_bytes, header->data_offset,
+                  size));
   return container;
 }
 

@@ -28,6 +28,10 @@ namespace lantern {
 std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& around,
                                   const Context& context);
 
+// A dynamic VDI whose header is lost, known by its block map. Empty when `file` has no such shape.
+std::optional<Container> open_headless_vdi(const SourcePtr& file, const Surroundings& around,
+                                           const Context& context);
+
 std::optional<std::string> vdi_identity(const ByteSource& file);
 
 }  // namespace lantern

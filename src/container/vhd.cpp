@@ -10,6 +10,7 @@
 #include "base/utf16.h"
 #include "container/chain.h"
 #include "container/mapped_disk.h"
+#include "container/mend.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -240,6 +241,68 @@ class VhdMap final : public BlockMap {
   Context context_;
 };
 
+// What the whole block table is judged by.
+OneTable table_of(const ByteSource& file, const DynamicHeader& header, const Footer& footer) {
+  OneTable table;
+  table.format = "vhd";
+  table.disk_bytes = footer.disk_bytes;
+  table.block_bytes = header.block_bytes;
+  const std::uint64_t from =
+      header.table_offset + divide_up(header.entry_count * 4, kSector) * kSector;
+  const std::uint64_t to = footer.at != 0 ? footer.at : file.size();
+  table.blocks = {from, to - std::min(from, to)};
+  table.lead_bytes = header.bitmap_bytes();
+  table.entry = [at = header.table_offset](std::uint64_t block) {
+    return Range{at + block * 4, 4};
+  };
+  return table;
+}
+
+// The figures of a dynamic header that is lost, by the shape of the block table: sectors of the
+// file, as far apart as blocks with their bitmaps are.
+std::optional<DynamicHeader> guess_header(const ByteSource& file, const Footer& footer,
+                                          const Context& context) {
+  constexpr std::uint64_t kLastPlace = 64u << 10;
+  for (std::uint64_t at = kFooterBytes + kHeaderBytes; at < kLastPlace; at += kSector)
+    for (const std::uint64_t block_bytes : {kUsualBlock, kUsualBlock / 4, kUsualBlock / 2,
+                                            kUsualBlock * 2, kUsualBlock * 4, kUsualBlock * 8}) {
+      DynamicHeader header;
+      header.table_offset = at;
+      header.block_bytes = block_bytes;
+      header.entry_count = divide_up(footer.disk_bytes, block_bytes);
+      if (header.entry_count > file.size()) continue;
+      std::vector<std::uint64_t> places;
+      const EntryTable table(std::shared_ptr<const ByteSource>(&file, [](const ByteSource*) {}), at,
+                             4);
+      const std::uint64_t table_end = at + header.entry_count * 4;
+      const bool fits = table.each(0, header.entry_count - 1, [&](std::uint64_t, ByteView entry) {
+        if (entry.empty()) return false;
+        const std::uint64_t place = be32(entry, 0) * kSector;
+        if (be32(entry, 0) == kNotStored) return true;
+        places.push_back(place);
+        return place >= table_end && place < file.size();
+      });
+      if (!fits || places.empty()) continue;
+      std::sort(places.begin(), places.end());
+      const std::uint64_t slot = header.bitmap_bytes() + block_bytes;
+      const bool apart =
+          std::adjacent_find(places.begin(), places.end(), [&](std::uint64_t a, std::uint64_t b) {
+            return b - a < slot || (b - a) % slot != 0;
+          }) == places.end();
+      // All that lies behind the table is blocks, and the footer.
+      if (!apart || (footer.at != 0 && footer.at - places.front() > (places.size() + 1) * slot))
+        continue;
+      context.report(
+          FindingCode::container_header, Severity::damage, {footer.header_offset, kHeaderBytes},
+          "vhd: the dynamic header is lost",
+          fmt::format("known by the shape of its block table at byte {}: {} blocks of {} "
+                      "bytes",
+                      at, header.entry_count, block_bytes));
+      return header;
+    }
+  return std::nullopt;
+}
+
 Container fixed_disk(const SourcePtr& file, const Footer& footer, const Context& context) {
   Container container;
   container.variant = "fixed";
@@ -274,6 +337,7 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
     std::optional<DynamicHeader> header;
     if (footer) header = read_header(*file, footer->header_offset, context);
     if (!header) header = read_header(*file, kFooterBytes, context);
+    if (!header && footer) header = guess_header(*file, *footer, context);
     if (!header)
       throw Error(ErrorCode::cannot_read, context.address,
                   footer ? footer->header_offset : kFooterBytes, "vhd: the dynamic header is lost",
@@ -304,13 +368,12 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
     }
     const bool differencing = footer->kind == kDifferencing;
     container.variant = differencing ? "differencing" : "dynamic";
-    MappedParts parts{
-        file,
-        std::make_shared<VhdMap>(file, *header, footer->disk_bytes, differencing, context),
-        footer->disk_bytes,
-        std::nullopt,
-        nullptr,
-        false};
+    std::shared_ptr<const BlockMap> map =
+        std::make_shared<VhdMap>(file, *header, footer->disk_bytes, differencing, context);
+    if (!differencing)
+      map = mend_block_table(file, std::move(map), table_of(*file, *header, *footer), around,
+                             context);
+    MappedParts parts{file, std::move(map), footer->disk_bytes, std::nullopt, nullptr, false};
     if (differencing) {
       Parent parent =
           open_parent({header->parent_names, header->parent_id, false}, around, context);

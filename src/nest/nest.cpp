@@ -10,6 +10,7 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
+#include "nest/evidence.h"
 #include "nest/folder_neighbours.h"
 #include "nest/recognise.h"
 
@@ -60,6 +61,7 @@ Surroundings surroundings(const std::string& name, std::shared_ptr<const Neighbo
   for (const std::string& folder : options.look_in)
     around.look_in.push_back(host_neighbours(folder, context));
   around.allow_devices = options.allow_devices;
+  add_evidence(around);
   return around;
 }
 

@@ -10,6 +10,7 @@
 #include "container/inflate.h"
 #include "container/mapped_disk.h"
 #include "container/qcow/header.h"
+#include "container/qcow/rebuild.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
@@ -184,37 +185,37 @@ void report_state(const Qcow2Header& header, const Context& context) {
                    "it is read; entries that cannot be are given as lost");
 }
 
-}  // namespace
-
-std::optional<Container> open_qcow2(const SourcePtr& file, const Surroundings& around,
-                                    const Context& context) {
-  const auto header = read_qcow2_header(*file, context);
-  if (!header) return std::nullopt;
-  report_state(*header, context);
+Container open_by(const SourcePtr& as_it_lies, const Qcow2Header& header,
+                  const Surroundings& around, const Context& context) {
   Container container;
   container.format = "qcow2";
-  container.variant = fmt::format("version {}", header->version);
-  container.stored_bytes = file->size();
-  const SourcePtr data = find_data_file(file, *header, around, container, context);
+  container.variant = fmt::format("version {}", header.version);
+  container.stored_bytes = as_it_lies->size();
+  const SourcePtr data = find_data_file(as_it_lies, header, around, container, context);
   Parent parent;
-  if (!header->parent_name.empty())
-    parent =
-        open_parent({qcow_parent_names(header->parent_name), {}, header->parent_format == "raw"},
-                    around, context);
+  if (!header.parent_name.empty())
+    parent = open_parent({qcow_parent_names(header.parent_name), {}, header.parent_format == "raw"},
+                         around, context);
   container.chain = parent.chain;
+  const auto snapshots = read_qcow2_snapshots(*as_it_lies, header, context);
+  const auto map_of = [=](const SourcePtr& tables, const Qcow2Header& own,
+                          std::uint64_t level1_offset, std::uint64_t level1_entries) {
+    return std::make_shared<Qcow2Map>(tables, data->size(), own, level1_offset, level1_entries,
+                                      context);
+  };
+  const SourcePtr file = mend_level1(
+      as_it_lies, header, snapshots,
+      map_of(as_it_lies, header, header.level1_offset, header.level1_entries), around, context);
 
   const auto disk = [=](std::uint64_t level1_offset, std::uint64_t level1_entries,
                         std::uint64_t disk_bytes) {
-    Qcow2Header own = *header;
+    Qcow2Header own = header;
     own.disk_bytes = disk_bytes;
-    return make_mapped_disk({data,
-                             std::make_shared<Qcow2Map>(file, data->size(), own, level1_offset,
-                                                        level1_entries, context),
-                             disk_bytes, std::nullopt, parent.flat, parent.missing},
+    return make_mapped_disk({data, map_of(file, own, level1_offset, level1_entries), disk_bytes,
+                             std::nullopt, parent.flat, parent.missing},
                             context);
   };
-  container.flat = disk(header->level1_offset, header->level1_entries, header->disk_bytes);
-  const auto snapshots = read_qcow2_snapshots(*file, *header, context);
+  container.flat = disk(header.level1_offset, header.level1_entries, header.disk_bytes);
   for (const Qcow2Snapshot& snapshot : snapshots) container.versions.push_back(snapshot.version);
   container.open_version = [snapshots, disk](std::string_view wanted) -> SourcePtr {
     const auto matches = [&](auto member) {
@@ -227,6 +228,37 @@ std::optional<Container> open_qcow2(const SourcePtr& file, const Surroundings& a
     if (found == snapshots.end()) return nullptr;
     return disk(found->level1_offset, found->level1_entries, found->version.size_bytes);
   };
+  return container;
+}
+
+}  // namespace
+
+std::optional<Container> open_qcow2(const SourcePtr& file, const Surroundings& around,
+                                    const Context& context) {
+  const auto header = read_qcow2_header(*file, context);
+  if (!header) return std::nullopt;
+  report_state(*header, context);
+  return open_by(file, *header, around, context);
+}
+
+std::optional<Container> open_headless_qcow2(const SourcePtr& file, const Surroundings& around,
+                                             const Context& context) {
+  auto header = guess_qcow2_header(*file, context);
+  if (!header) return std::nullopt;
+  Container container = open_by(file, *header, around, context);
+  std::string size = "as far as it is stored";
+  const std::uint64_t inside = around.size_inside ? around.size_inside(container.flat) : 0;
+  if (inside > header->disk_bytes &&
+      inside <= header->level1_entries * (header->cluster_bytes() / 8) * header->cluster_bytes()) {
+    header->disk_bytes = inside;
+    container = open_by(file, *header, around, context);
+    size = "as large as the partition table inside says";
+  }
+  context.report(FindingCode::container_header, Severity::damage, {0, 104},
+                 "qcow2: the header is lost",
+                 fmt::format("known by the level 1 table found at byte {}; the disk is {}, and "
+                             "whether it had a parent is not known",
+                             header->level1_offset, size));
   return container;
 }
 

@@ -20,6 +20,9 @@ namespace lantern {
 // Empty when `file` is neither. Throws Error{cannot_read, unsupported, refused}.
 std::optional<Container> open_qcow2(const SourcePtr& file, const Surroundings& around,
                                     const Context& context);
+// One whose header is lost, known by its tables. Empty when `file` has no such shape.
+std::optional<Container> open_headless_qcow2(const SourcePtr& file, const Surroundings& around,
+                                             const Context& context);
 std::optional<Container> open_qcow1(const SourcePtr& file, const Surroundings& around,
                                     const Context& context);
 

@@ -8,6 +8,7 @@
 #include "base/checked.h"
 #include "container/chain.h"
 #include "container/mapped_disk.h"
+#include "container/mend.h"
 #include "container/vhdx/header.h"
 #include "container/vhdx/log.h"
 #include "lantern/error.h"
@@ -207,12 +208,23 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
   container.variant = metadata.has_parent ? "differencing" : metadata.fixed ? "fixed" : "dynamic";
   container.id = header ? header->data_id : metadata.id;
   container.stored_bytes = file->size();
-  MappedParts parts{whole,
-                    std::make_shared<VhdxMap>(whole, regions.table.offset, metadata, context),
-                    metadata.disk_bytes,
-                    metadata.sector_bytes,
-                    nullptr,
-                    false};
+  std::shared_ptr<const BlockMap> map =
+      std::make_shared<VhdxMap>(whole, regions.table.offset, metadata, context);
+  if (!metadata.has_parent) {
+    OneTable table;
+    table.format = "vhdx";
+    table.disk_bytes = metadata.disk_bytes;
+    table.block_bytes = metadata.block_bytes;
+    table.blocks = {kMiB, whole->size() - std::min(whole->size(), kMiB)};
+    table.taken = {regions.table, regions.metadata};
+    if (header) table.taken.push_back(header->log);
+    table.entry = [at = regions.table.offset, chunk](std::uint64_t block) {
+      return Range{at + (block + block / chunk) * kEntryBytes, kEntryBytes};
+    };
+    map = mend_block_table(whole, std::move(map), table, around, context);
+  }
+  MappedParts parts{whole,   std::move(map), metadata.disk_bytes, metadata.sector_bytes,
+                    nullptr, false};
   if (metadata.has_parent) {
     Parent parent =
         open_parent({metadata.parent_names, metadata.parent_id, false}, around, context);

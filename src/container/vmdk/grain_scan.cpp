@@ -78,6 +78,7 @@ std::shared_ptr<const BlockMap> scan_packed_grains(const SourcePtr& file, const 
   std::uint64_t last_number = 0;
   bool in_order = true;
   bool broken = false;
+  std::uint64_t known_to = 0;
   Bytes marker(16);
   std::uint64_t at = std::max(sectors_up(scan.from), kSector);
   while (at + marker.size() <= file->size() && grains.size() < kMostGrains) {
@@ -97,17 +98,19 @@ std::shared_ptr<const BlockMap> scan_packed_grains(const SourcePtr& file, const 
       at += sectors_up(kMarkerBytes + bytes);
       continue;
     }
-    // Markers of tables and of the end say how many sectors follow.
+    // Markers of tables and of the end say how many sectors follow. What they say excuses sectors that
+    // are no marker, but none is passed over for it: a table may look like such a marker.
     constexpr std::uint32_t kLastType = 3;
     const bool other =
         bytes == 0 && le32(marker, 12) <= kLastType && sector <= (file->size() - at) / kSector;
-    if (!other) broken = true;
-    at += kSector * (other ? 1 + sector : 1);
+    if (other && at >= known_to) known_to = at + kSector * (1 + sector);
+    if (at >= known_to && !grains.empty()) broken = true;
+    at += kSector;
   }
   const std::uint64_t sure_to =
       in_order && !broken && !grains.empty() ? (last_number + 1) * scan.grain_bytes : 0;
   context.report(FindingCode::container_rebuilt, Severity::damage, {file->size(), 0},
-                 "vmdk: the footer that says where the tables are is lost; the file may be cut",
+                 "vmdk: what says where the grain tables are is lost; the file may be cut",
                  fmt::format("{} grains were found by their markers; {}", grains.size(),
                              sure_to > 0 ? fmt::format("from byte {} of the disk on everything is "
                                                        "given as lost",

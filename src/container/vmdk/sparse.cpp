@@ -6,10 +6,13 @@
 
 #include "base/checked.h"
 #include "container/inflate.h"
+#include "container/vmdk/descriptor.h"
+#include "container/vmdk/directory.h"
 #include "container/vmdk/grain_scan.h"
 #include "container/vmdk/server_sparse.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "lantern/text.h"
 
 namespace lantern {
 namespace {
@@ -30,6 +33,7 @@ struct Layout {
   std::uint64_t table_entries = 512;
   std::uint64_t directory = 0;         // sector
   std::uint64_t second_directory = 0;  // sector; 0: there is none
+  std::uint64_t tables_behind = 0;     // byte of tables that lie behind a lost directory; 0: none
   std::uint64_t metadata = 0;          // sectors
   Range descriptor;
   bool zero_grains = false;
@@ -92,10 +96,11 @@ class SparseMap final : public BlockMap {
   // The byte a table begins at; 0 when the directory names none, empty when that cannot be known.
   std::optional<std::uint64_t> table_of(std::uint64_t directory, std::uint64_t index) const {
     const auto sector = entry_at(directory * kSector + index * 4);
-    if (!sector) return std::nullopt;
-    const std::uint64_t place = *sector * kSector;
-    if (place >= tables_->size()) return std::nullopt;
-    return place;
+    const bool here = sector && *sector != 0 && *sector * kSector < tables_->size();
+    if (here) return *sector * kSector;
+    if (layout_.tables_behind != 0)
+      return layout_.tables_behind + index * layout_.table_entries * 4;
+    return sector == 0u ? std::optional<std::uint64_t>(0) : std::nullopt;
   }
 
   bool table_runs(std::uint64_t table, std::uint64_t first_of_table, std::uint64_t first,
@@ -236,6 +241,92 @@ std::optional<Layout> read_footer(const ByteSource& file) {
   return layout_of(footer);
 }
 
+DirectoryShape shape_of(const Layout& layout) {
+  DirectoryShape shape;
+  shape.tables = divide_up(divide_up(layout.capacity, layout.grain), layout.table_entries);
+  shape.table_entries = layout.table_entries;
+  shape.grain_bytes = layout.grain_bytes();
+  shape.metadata_bytes = layout.metadata * kSector;
+  return shape;
+}
+
+bool has_lost_entries(const ByteSource& file, std::uint64_t directory, std::uint64_t tables) {
+  constexpr std::uint64_t kMostTables = 1u << 17;
+  if (directory == 0 || tables > kMostTables) return directory == 0;
+  Bytes entries(static_cast<std::size_t>(tables * 4));
+  entries.resize(file.read(directory * kSector, entries).length / 4 * 4);
+  for (std::size_t at = 0; at < entries.size(); at += 4)
+    if (le32(entries, at) == 0 || le32(entries, at) * kSector >= file.size()) return true;
+  return entries.size() < tables * 4;
+}
+
+// Where both directories have lost entries, the tables may still lie where every writer lays them.
+void find_tables_behind(const ByteSource& file, Layout& layout, const Context& context) {
+  const DirectoryShape shape = shape_of(layout);
+  const bool first_hurt = has_lost_entries(file, layout.directory, shape.tables);
+  const bool second_hurt = has_lost_entries(file, layout.second_directory, shape.tables);
+  if (!first_hurt && second_hurt && layout.second_directory != 0)
+    context.report(FindingCode::container_table_copy, Severity::warning,
+                   {layout.second_directory * kSector, shape.tables * 4},
+                   "vmdk: the second grain directory has lost entries", "the first is whole");
+  if (!first_hurt || !second_hurt) return;
+  for (const std::uint64_t directory : {layout.directory, layout.second_directory}) {
+    if (directory == 0) continue;
+    const std::uint64_t first = (directory + divide_up(shape.tables * 4, kSector)) * kSector;
+    if (!are_grain_tables(file, first, shape)) continue;
+    layout.tables_behind = first;
+    context.report(FindingCode::container_rebuilt, Severity::damage,
+                   {directory * kSector, shape.tables * 4},
+                   "vmdk: both grain directories have lost entries",
+                   fmt::format("the tables are taken from byte {} on, one behind the other: their "
+                               "entries are grains of the file, each named once",
+                               first));
+    return;
+  }
+}
+
+// The layout of a file whose first sector is lost: by its footer, by the descriptor behind it, or
+// by `sectors` when the size of the disk is known from elsewhere; its tables by their shape.
+std::optional<Layout> layout_without_header(const ByteSource& file, std::uint64_t sectors,
+                                            const Context& context) {
+  constexpr std::uint64_t kUsualGrain = 128;
+  constexpr std::uint64_t kSearched = 64u << 20;
+  if (const auto footer = read_footer(file)) {
+    context.report(FindingCode::container_header_copy, Severity::damage, {0, kSector},
+                   "vmdk: the header is lost", "its copy in the footer is used");
+    return footer;
+  }
+  Layout layout;
+  layout.grain = kUsualGrain;
+  bool packed = false;
+  Bytes text(kSector * 20);
+  text.resize(file.read(kSector, text).length);
+  if (is_vmdk_descriptor(text)) {
+    const VmdkDescriptor descriptor = parse_vmdk_descriptor(text_of(text));
+    if (descriptor.extents.size() == 1 && descriptor.extents[0].kind == "SPARSE")
+      sectors = descriptor.extents[0].sectors;
+    packed = equal_ignoring_case(descriptor.create_type, "streamOptimized");
+    layout.descriptor = {1, text.size() / kSector};
+  }
+  if (sectors == 0 || sectors > kMostSectors) return std::nullopt;
+  layout.capacity = sectors;
+  if (packed) {
+    layout.packed = true;
+    layout.directory = kInFooter;  // which is lost, too: the grains are found by their markers
+    return layout;
+  }
+  const auto tables = find_grain_tables(file, shape_of(layout), kSearched);
+  if (!tables) return std::nullopt;
+  layout.directory = tables->first / kSector - divide_up(tables->count * 4, kSector);
+  layout.zero_grains = true;
+  context.report(
+      FindingCode::container_rebuilt, Severity::damage, {0, kSector}, "vmdk: the header is lost",
+      fmt::format("the disk has {} sectors by its descriptor; a grain directory was found "
+                  "by its shape at sector {}",
+                  sectors, layout.directory));
+  return layout;
+}
+
 Layout old_server_layout(ByteView header) {
   constexpr std::uint64_t kTableEntries = 4096;
   Layout layout;
@@ -250,7 +341,8 @@ Layout old_server_layout(ByteView header) {
 
 }  // namespace
 
-std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, const Context& context) {
+std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t sectors,
+                                           const Context& context) {
   Bytes header(kSector);
   if (file->read(0, header).length < header.size()) return std::nullopt;
   if (auto newer = open_vmdk_server_sparse(file, header, context)) return newer;
@@ -259,6 +351,8 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, const Context&
     layout = old_server_layout(header);
   } else if (has_text(header, 0, "KDMV")) {
     layout = layout_of(header);
+  } else if (auto guessed = layout_without_header(*file, sectors, context)) {
+    layout = *guessed;
   } else {
     return std::nullopt;
   }
@@ -294,6 +388,7 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, const Context&
     layout.directory = second ? layout.second_directory : kMostSectors;
   }
   if (layout.second_directory > kMostSectors) layout.second_directory = 0;
+  if (!layout.packed && layout.variant == "sparse") find_tables_behind(*file, layout, context);
   result.map = std::make_shared<SparseMap>(file, layout, context);
   return result;
 }

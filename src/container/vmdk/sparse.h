@@ -35,7 +35,9 @@ struct VmdkSparse {
   std::shared_ptr<const BlockMap> map;
 };
 
-// Empty when `file` is no sparse extent. Throws Error{cannot_read}.
-std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, const Context& context);
+// Empty when `file` is no sparse extent. `sectors`: of the disk, when its descriptor is elsewhere
+// and says so; else 0. Throws Error{cannot_read}.
+std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t sectors,
+                                           const Context& context);
 
 }  // namespace lantern

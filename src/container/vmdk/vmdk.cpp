@@ -147,7 +147,7 @@ class Assembly {
     SourcePtr source = file;
     std::uint64_t from = extent.first_sector;
     if (!flat) {
-      const auto sparse = sparse_or_nothing(file, own);
+      const auto sparse = sparse_or_nothing(file, extent.sectors, own);
       if (!sparse)
         return lose(
             extent, at, FindingCode::extent_missing,
@@ -167,10 +167,10 @@ class Assembly {
     pieces.push_back({ExtentKind::direct, bytes, source, from * kSector});
   }
 
-  static std::optional<VmdkSparse> sparse_or_nothing(const SourcePtr& file,
+  static std::optional<VmdkSparse> sparse_or_nothing(const SourcePtr& file, std::uint64_t sectors,
                                                      const Context& context) {
     try {
-      return open_vmdk_sparse(file, context);
+      return open_vmdk_sparse(file, sectors, context);
     } catch (const Error& error) {
       if (error.code() == ErrorCode::stopped) throw;
       return std::nullopt;
@@ -182,6 +182,54 @@ class Assembly {
   const Context& context_;
   Below below_;
 };
+
+// A file named like a part of the disk "stem.vmdk": "stem-flat.vmdk", "stem-s001.vmdk", ...
+bool is_part_of(const std::string& name, const std::string& stem, std::string& kind) {
+  constexpr std::string_view kEnding = ".vmdk";
+  if (!name.starts_with(stem + "-") || !name.ends_with(kEnding)) return false;
+  const std::string part =
+      name.substr(stem.size() + 1, name.size() - stem.size() - 1 - kEnding.size());
+  if (part == "flat") {
+    kind = "FLAT";
+    return true;
+  }
+  const bool numbered =
+      part.size() == 4 && (part[0] == 's' || part[0] == 'f') &&
+      std::all_of(part.begin() + 1, part.end(), [](char c) { return c >= '0' && c <= '9'; });
+  kind = numbered && part[0] == 's' ? "SPARSE" : "FLAT";
+  return numbered;
+}
+
+// The descriptor of a disk whose text is lost, by the files that are named after it.
+std::optional<VmdkDescriptor> descriptor_by_names(const Surroundings& around,
+                                                  const Context& context) {
+  const std::size_t dot = around.name.rfind('.');
+  if (!around.beside || dot == std::string::npos ||
+      !equal_ignoring_case(around.name.substr(dot), ".vmdk"))
+    return std::nullopt;
+  VmdkDescriptor descriptor;
+  for (const std::string& name : around.beside->names()) {
+    VmdkExtent extent;
+    if (!is_part_of(name, around.name.substr(0, dot), extent.kind)) continue;
+    const auto file = around.beside->open(name);
+    if (!file) continue;
+    extent.access = "RW";
+    extent.file = name;
+    extent.sectors = (*file)->size() / kSector;
+    Bytes header(kSector);
+    if (extent.kind == "SPARSE" && (*file)->read(0, header).length == header.size() &&
+        has_text(header, 0, "KDMV"))
+      extent.sectors = le64(header, 0x0C);
+    descriptor.extents.push_back(std::move(extent));
+  }
+  if (descriptor.extents.empty()) return std::nullopt;
+  descriptor.create_type = "by the names of its extents";
+  context.report(FindingCode::container_rebuilt, Severity::damage, {},
+                 "vmdk: the descriptor is lost, and with it whether the disk had a parent",
+                 fmt::format("put together from the {} named after it",
+                             counted(descriptor.extents.size(), "file")));
+  return descriptor;
+}
 
 }  // namespace
 
@@ -196,12 +244,16 @@ std::optional<Container> open_vmdk(const SourcePtr& file, const Surroundings& ar
                                    const Context& context) {
   Bytes start(2 * kSector);
   start.resize(file->read(0, start).length);
-  const auto sparse = open_vmdk_sparse(file, context);
-  if (!sparse && !is_vmdk_descriptor(start)) return std::nullopt;
+  const auto sparse = open_vmdk_sparse(file, 0, context);
+  const bool text = !sparse && is_vmdk_descriptor(start);
+  VmdkDescriptor descriptor;
+  if (sparse || text) descriptor = parse_vmdk_descriptor(descriptor_text(*file).value_or(""));
+  if (!sparse && descriptor.extents.empty() && file->size() <= kMostText)
+    if (auto by_names = descriptor_by_names(around, context)) descriptor = std::move(*by_names);
+  if (!sparse && !text && descriptor.extents.empty()) return std::nullopt;
   Container container;
   container.format = "vmdk";
   container.stored_bytes = file->size();
-  const VmdkDescriptor descriptor = parse_vmdk_descriptor(descriptor_text(*file).value_or(""));
   container.id = descriptor.content_id;
   Assembly assembly(descriptor, around, context);
   if (sparse) {

@@ -1,0 +1,407 @@
+#include "container/mend.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <functional>
+#include <map>
+#include <set>
+
+#include "base/checked.h"
+#include "lantern/sources.h"
+
+namespace lantern {
+namespace {
+
+// A table up to this many blocks is looked at whole when the disk is opened.
+constexpr std::uint64_t kMostBlocks = 1u << 20;
+constexpr std::size_t kMostLoose = 65'536;
+constexpr std::size_t kSector = 512;
+constexpr std::uint64_t kPiece = 64u << 10;
+// Each round may place what the next one needs (a table, then what it describes).
+constexpr int kRounds = 4;
+
+// A map with parts of it replaced.
+class PatchedMap final : public BlockMap {
+ public:
+  PatchedMap(std::shared_ptr<const BlockMap> map, std::map<std::uint64_t, Run> patches)
+      : map_(std::move(map)), patches_(std::move(patches)) {}
+
+  bool runs(Range range, const RunVisitor& visit) const override {
+    std::uint64_t at = range.offset;
+    while (at < range.end()) {
+      const auto after = patches_.upper_bound(at);
+      if (after != patches_.begin()) {
+        const Run& patch = std::prev(after)->second;
+        if (at < patch.range.end()) {
+          Run run = patch;
+          run.range = intersect(patch.range, {at, range.end() - at});
+          run.file_offset += at - patch.range.offset;
+          if (!visit(run)) return false;
+          at = run.range.end();
+          continue;
+        }
+      }
+      const std::uint64_t to =
+          after == patches_.end() ? range.end() : std::min(range.end(), after->first);
+      if (!map_->runs({at, to - at}, visit)) return false;
+      at = to;
+    }
+    return true;
+  }
+
+  std::size_t unpack(ByteView packed, std::span<std::byte> unit) const override {
+    return map_->unpack(packed, unit);
+  }
+
+ private:
+  std::shared_ptr<const BlockMap> map_;
+  std::map<std::uint64_t, Run> patches_;  // by where they begin; disjoint
+};
+
+SourcePtr unit_source(const SourcePtr& file, const LooseUnit& unit, std::uint64_t unit_bytes) {
+  std::vector<Piece> pieces;
+  std::uint64_t at = 0;
+  for (const LoosePart& part : unit.parts) {
+    if (part.within > at) pieces.push_back({ExtentKind::zero, part.within - at, nullptr, 0});
+    pieces.push_back({ExtentKind::direct, part.length, file, part.place});
+    at = part.within + part.length;
+  }
+  if (at < unit_bytes) pieces.push_back({ExtentKind::zero, unit_bytes - at, nullptr, 0});
+  return make_joined(std::move(pieces));
+}
+
+class Placer {
+ public:
+  Placer(const SourcePtr& file, std::shared_ptr<const BlockMap> map, Placing placing,
+         const Surroundings& around, const Context& context)
+      : file_(file),
+        map_(std::move(map)),
+        placing_(std::move(placing)),
+        around_(around),
+        context_(context) {
+    for (const Range& range : placing_.open)
+      for (std::uint64_t at = range.offset; at < range.end(); at += placing_.unit_bytes)
+        open_.insert(at);
+  }
+
+  Placed run() {
+    for (int round = 0; round < kRounds && place_some(); ++round) {
+    }
+    place_last();
+    report();
+    return {placed_, patched()};
+  }
+
+ private:
+  std::map<std::uint64_t, Run> patches() const {
+    std::map<std::uint64_t, Run> patches;
+    Run lost{Run::Kind::lost, {}};
+    for (const std::uint64_t at : open_) {
+      const Range part = intersect({at, placing_.unit_bytes}, {0, placing_.disk_bytes});
+      if (!lost.range.empty() && lost.range.end() == at) {
+        lost.range.length += part.length;
+      } else {
+        if (!lost.range.empty()) patches.emplace(lost.range.offset, lost);
+        lost.range = part;
+      }
+    }
+    if (!lost.range.empty()) patches.emplace(lost.range.offset, lost);
+    for (const auto& [at, unit] : placed_)
+      for (const LoosePart& part : placing_.units[unit].parts) {
+        Run run{Run::Kind::stored,
+                intersect({at + part.within, part.length}, {0, placing_.disk_bytes})};
+        run.file_offset = part.place;
+        if (!run.range.empty()) patches[run.range.offset] = run;
+      }
+    return patches;
+  }
+
+  std::shared_ptr<const BlockMap> patched() const {
+    return std::make_shared<PatchedMap>(map_, patches());
+  }
+
+  // Asks all who can tell. True when something was placed.
+  bool place_some() {
+    std::vector<std::size_t> numbers;
+    std::vector<SourcePtr> loose;
+    for (std::size_t i = 0; i < placing_.units.size(); ++i)
+      if (!done_.contains(i)) {
+        numbers.push_back(i);
+        loose.push_back(unit_source(file_, placing_.units[i], placing_.unit_bytes));
+      }
+    if (loose.empty() || open_.empty()) return false;
+    Context quiet = context_;
+    quiet.findings = std::make_shared<FindingSink>();
+    const SourcePtr known = make_mapped_disk(
+        {file_, patched(), placing_.disk_bytes, std::nullopt, nullptr, false}, quiet);
+    // What each unit is said to be, and who wants each place.
+    std::map<std::size_t, std::map<std::uint64_t, std::string>> said;
+    std::map<std::uint64_t, std::set<std::size_t>> wanted;
+    for (const FindPlaces& find : around_.evidence)
+      for (const PlaceClaim& claim : find(known, loose, quiet)) {
+        said[claim.piece].emplace(claim.disk_offset, claim.why);
+        wanted[claim.disk_offset].insert(claim.piece);
+      }
+    bool any = false;
+    for (const auto& [piece, places] : said) {
+      // Evidence that speaks with two tongues is none.
+      if (places.size() != 1) continue;
+      const auto& [offset, why] = *places.begin();
+      if (wanted[offset].size() != 1 || !open_.contains(offset)) continue;
+      place(numbers.at(piece), offset, why);
+      any = true;
+    }
+    return any;
+  }
+
+  void place(std::size_t unit, std::uint64_t offset, const std::string& why) {
+    placed_.emplace(offset, unit);
+    open_.erase(offset);
+    done_.insert(unit);
+    context_.report(FindingCode::container_rebuilt, Severity::warning,
+                    {offset, placing_.unit_bytes},
+                    fmt::format("{}: what lies at byte {} of the file is in no table that can be "
+                                "believed",
+                                placing_.format, placing_.units[unit].file.offset),
+                    fmt::format("it is placed at byte {} of the disk: {}", offset, why));
+  }
+
+  // One piece and one place left: they belong together.
+  void place_last() {
+    if (open_.size() != 1 || placing_.units.size() - done_.size() != 1) return;
+    std::size_t unit = 0;
+    while (done_.contains(unit)) ++unit;
+    place(unit, *open_.begin(), "it is the only piece without a place, and this the only place");
+  }
+
+  void report() const {
+    std::vector<Range> left;
+    for (std::size_t i = 0; i < placing_.units.size(); ++i) {
+      if (done_.contains(i)) continue;
+      const Range& range = placing_.units[i].file;
+      if (!left.empty() && left.back().end() == range.offset)
+        left.back().length += range.length;
+      else
+        left.push_back(range);
+    }
+    for (const Range& range : left)
+      context_.report(
+          FindingCode::container_unplaced, Severity::damage, range,
+          fmt::format("{}: {} bytes of blocks in the file have no entry, and nothing in "
+                      "them tells where on the disk they belong",
+                      placing_.format, range.length),
+          "they are not placed; look at them with ::bytes");
+    std::uint64_t lost = 0;
+    for (const std::uint64_t at : open_)
+      lost += intersect({at, placing_.unit_bytes}, {0, placing_.disk_bytes}).length;
+    if (lost > 0)
+      context_.report(
+          FindingCode::container_table, Severity::damage, {*open_.begin(), placing_.unit_bytes},
+          fmt::format("{}: for {} bytes of the disk, the first at byte {}, the table has "
+                      "no entry that can be believed",
+                      placing_.format, lost, *open_.begin()),
+          "they are given as lost");
+  }
+
+  SourcePtr file_;
+  std::shared_ptr<const BlockMap> map_;
+  Placing placing_;
+  const Surroundings& around_;
+  const Context& context_;
+  std::set<std::uint64_t> open_;
+  std::map<std::uint64_t, std::size_t> placed_;  // place on the disk: unit
+  std::set<std::size_t> done_;
+};
+
+struct StoredBlock {
+  std::uint64_t block = 0;
+  Range file;
+};
+
+class TableCheck {
+ public:
+  TableCheck(const SourcePtr& file, const BlockMap& map, const OneTable& table,
+             const Context& context)
+      : file_(file), map_(map), table_(table), context_(context) {}
+
+  // Fills `placing` when something is wrong.
+  bool run(Placing& placing) {
+    walk();
+    std::sort(stored_.begin(), stored_.end(), [](const StoredBlock& a, const StoredBlock& b) {
+      return a.file.offset < b.file.offset;
+    });
+    find_shared();
+    find_loose(placing);
+    if (placing.units.empty() && bad_.empty()) return false;
+    placing.format = table_.format;
+    placing.disk_bytes = table_.disk_bytes;
+    placing.unit_bytes = table_.block_bytes;
+    // Blank entries are in doubt only when blocks lie about that no bad entry accounts for.
+    if (placing.units.size() > bad_.size()) add_blank(placing.units.size());
+    for (const std::uint64_t block : bad_)
+      placing.open.push_back({block * table_.block_bytes, table_.block_bytes});
+    return true;
+  }
+
+ private:
+  std::uint64_t slot_bytes() const { return table_.lead_bytes + table_.block_bytes; }
+
+  void walk() {
+    map_.runs({0, table_.disk_bytes}, [&](const Run& run) {
+      const std::uint64_t block = run.range.offset / table_.block_bytes;
+      const std::uint64_t within = run.range.offset % table_.block_bytes;
+      if (within != 0) return true;
+      if (run.kind == Run::Kind::absent) absent_.push_back(block);
+      if (run.kind == Run::Kind::lost) bad_.insert(block);
+      if (run.kind != Run::Kind::stored) return true;
+      const bool inside = run.file_offset >= table_.blocks.offset + table_.lead_bytes &&
+                          run.file_offset < table_.blocks.end();
+      if (inside)
+        stored_.push_back({block, {run.file_offset - table_.lead_bytes, slot_bytes()}});
+      else
+        bad_.insert(block);
+      return true;
+    });
+  }
+
+  // Blocks that lie in one place: at most one of them is right. It is the one whose entry lies in
+  // a sector of the table that was not wiped, if there is just one such.
+  void find_shared() {
+    for (std::size_t from = 0; from < stored_.size();) {
+      std::uint64_t end = stored_[from].file.end();
+      std::size_t to = from + 1;
+      while (to < stored_.size() && stored_[to].file.offset < end) {
+        end = std::max(end, stored_[to].file.end());
+        ++to;
+      }
+      if (to - from > 1)
+        share({stored_.begin() + static_cast<std::ptrdiff_t>(from),
+               stored_.begin() + static_cast<std::ptrdiff_t>(to)});
+      from = to;
+    }
+  }
+
+  void share(const std::vector<StoredBlock>& group) {
+    const auto in_doubt = [&](const StoredBlock& b) { return in_blank_sector(b.block); };
+    const bool decided = std::count_if(group.begin(), group.end(), std::not_fn(in_doubt)) == 1;
+    for (const StoredBlock& one : group) {
+      if (decided && !in_doubt(one)) continue;
+      bad_.insert(one.block);
+      if (!decided) shared_.insert(one.file.offset);
+    }
+    context_.report(
+        FindingCode::container_shared, Severity::damage,
+        {group.back().block * table_.block_bytes, table_.block_bytes},
+        fmt::format("{}: {} blocks, {} and {} among them, lie in the same place of the "
+                    "file",
+                    table_.format, group.size(), group.front().block, group.back().block),
+        decided ? "the one whose entry was not wiped is right, the others are lost"
+                : "one of them may be right: all are given as lost unless evidence "
+                  "decides");
+  }
+
+  bool is_blank(Range range) const {
+    Bytes piece(kPiece);
+    for (std::uint64_t at = range.offset; at < range.end(); at += kPiece) {
+      if (known_zero(*file_, intersect({at, kPiece}, range))) continue;
+      const std::size_t got = file_->read(at, piece).length;
+      if (!all_zero(
+              ByteView(piece).first(std::min(got, static_cast<std::size_t>(range.end() - at)))))
+        return false;
+    }
+    return true;
+  }
+
+  void add_loose(std::uint64_t slot, Placing& placing) const {
+    const Range data = intersect({slot + table_.lead_bytes, table_.block_bytes}, table_.blocks);
+    if (data.empty() || placing.units.size() >= kMostLoose || is_blank(data)) return;
+    LooseUnit unit;
+    unit.parts.push_back({0, data.offset, data.length});
+    unit.file = {slot, data.end() - slot};
+    placing.units.push_back(std::move(unit));
+  }
+
+  // What lies between the blocks that are spoken of, and where two are.
+  void find_loose(Placing& placing) const {
+    std::uint64_t at = table_.blocks.offset;
+    const auto gap_until = [&](std::uint64_t to, bool last) {
+      // The last block may be cut.
+      while (at < to && (to - at >= slot_bytes() || (last && to - at > table_.lead_bytes))) {
+        context_.check_cancelled();
+        add_loose(at, placing);
+        at += slot_bytes();
+      }
+    };
+    std::vector<Range> used = table_.taken;
+    for (const StoredBlock& block : stored_) used.push_back(block.file);
+    std::sort(used.begin(), used.end(),
+              [](const Range& a, const Range& b) { return a.offset < b.offset; });
+    for (const Range& range : used) {
+      gap_until(range.offset, false);
+      at = std::max(at, range.end());
+    }
+    gap_until(table_.blocks.end(), true);
+    for (const std::uint64_t slot : shared_) add_loose(slot, placing);
+  }
+
+  // Whether the whole sector an entry lies in has one value: damage takes sectors, not entries.
+  bool in_blank_sector(std::uint64_t block) {
+    const Range entry = table_.entry(block);
+    const std::uint64_t sector = entry.offset / kSector * kSector;
+    if (sector != last_sector_) {
+      last_sector_ = sector;
+      Bytes bytes(kSector);
+      const ReadResult got = file_->read(sector, bytes);
+      // The table may begin or end inside the sector.
+      const Range first = table_.entry(0);
+      const Range last = table_.entry(divide_up(table_.disk_bytes, table_.block_bytes) - 1);
+      const Range part = intersect({sector, kSector}, {first.offset, last.end() - first.offset});
+      const ByteView view = ByteView(bytes).subspan(static_cast<std::size_t>(part.offset - sector),
+                                                    static_cast<std::size_t>(part.length));
+      last_blank_ =
+          !got.unreadable.empty() ||
+          std::all_of(view.begin(), view.end(), [&](std::byte b) { return b == view.front(); });
+    }
+    return last_blank_;
+  }
+
+  // Entries in wiped sectors of the table; when they are too few for what lies about, all of them.
+  void add_blank(std::size_t loose) {
+    const std::size_t before = bad_.size();
+    for (const std::uint64_t block : absent_)
+      if (in_blank_sector(block)) bad_.insert(block);
+    if (bad_.size() - before < loose) bad_.insert(absent_.begin(), absent_.end());
+  }
+
+  const SourcePtr& file_;
+  const BlockMap& map_;
+  const OneTable& table_;
+  const Context& context_;
+  std::vector<StoredBlock> stored_;
+  std::vector<std::uint64_t> absent_;
+  std::set<std::uint64_t> bad_;     // blocks
+  std::set<std::uint64_t> shared_;  // slots of the file
+  std::uint64_t last_sector_ = ~0ull;
+  bool last_blank_ = false;
+};
+
+}  // namespace
+
+Placed place_by_evidence(const SourcePtr& file, std::shared_ptr<const BlockMap> map,
+                         Placing placing, const Surroundings& around, const Context& context) {
+  return Placer(file, std::move(map), std::move(placing), around, context).run();
+}
+
+std::shared_ptr<const BlockMap> mend_block_table(const SourcePtr& file,
+                                                 std::shared_ptr<const BlockMap> map,
+                                                 const OneTable& table, const Surroundings& around,
+                                                 const Context& context) {
+  if (table.disk_bytes == 0 || divide_up(table.disk_bytes, table.block_bytes) > kMostBlocks)
+    return map;
+  Placing placing;
+  if (!TableCheck(file, *map, table, context).run(placing)) return map;
+  return place_by_evidence(file, std::move(map), std::move(placing), around, context).map;
+}
+
+}  // namespace lantern

@@ -1,0 +1,294 @@
+#include "container/qcow/rebuild.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/lay.h"
+#include "lantern/sources.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
+constexpr std::uint64_t kCopied = 1ull << 63;
+constexpr std::uint64_t kPacked = 1ull << 62;
+constexpr std::size_t kSector = 512;
+// A file up to this many clusters is looked at whole when it is opened.
+constexpr std::uint64_t kMostClusters = 1u << 20;
+constexpr std::uint64_t kLevel1Searched = 4096;  // clusters
+constexpr std::uint32_t kLeastBits = 9;
+constexpr std::uint32_t kMostBits = 21;
+constexpr std::uint64_t kLeadsNowhere = 1;  // an entry no table can have
+
+std::size_t entry_bytes(const Qcow2Header& header) {
+  return header.extended() ? 16 : 8;
+}
+
+std::uint64_t level2_bytes(const Qcow2Header& header) {
+  return header.cluster_bytes() / entry_bytes(header) * header.cluster_bytes();
+}
+
+// Whether an entry leads to a whole cluster of the file, as one that is in use does.
+bool leads_to_cluster(std::uint64_t entry, std::uint64_t cluster_bytes, std::uint64_t file_bytes) {
+  const std::uint64_t offset = entry & kOffsetMask;
+  return (entry & ~(kOffsetMask | kCopied | 1)) == 0 && offset != 0 &&
+         offset % cluster_bytes == 0 && offset < file_bytes;
+}
+
+// Whether a cluster is a level 2 table with something in it.
+bool is_level2(const ByteSource& file, std::uint64_t at, const Qcow2Header& header) {
+  const std::uint64_t cluster_bytes = header.cluster_bytes();
+  Bytes table(static_cast<std::size_t>(cluster_bytes));
+  // The first sector alone tells most clusters of data.
+  for (const std::size_t length : {kSector, table.size()}) {
+    const std::size_t got = file.read(at, std::span(table).first(length)).length;
+    if (got < length) return false;
+    bool any = false;
+    for (std::size_t i = 0; i < length; i += entry_bytes(header)) {
+      const std::uint64_t entry = be64(table, i);
+      if (entry <= 1) continue;
+      const bool packed = (entry & kPacked) != 0 && (entry & kCopied) == 0 &&
+                          (entry & ((1ull << (62 - (header.cluster_bits - 8))) - 1)) < file.size();
+      if (!packed &&
+          !((entry & kCopied) != 0 && leads_to_cluster(entry, cluster_bytes, file.size())))
+        return false;
+      any = true;
+    }
+    if (length == table.size()) return any;
+  }
+  return false;
+}
+
+class Level1Check {
+ public:
+  Level1Check(const SourcePtr& file, const Qcow2Header& header, const Context& context)
+      : file_(file),
+        header_(header),
+        context_(context),
+        clusters_(divide_up(file->size(), header.cluster_bytes())),
+        used_(static_cast<std::size_t>(clusters_)),
+        level1_(static_cast<std::size_t>(header.level1_entries * 8)) {
+    level1_.resize(file->read(header.level1_offset, level1_).length / 8 * 8);
+  }
+
+  void mark_used(const std::vector<Qcow2Snapshot>& snapshots) {
+    mark(0, 1);
+    mark(header_.level1_offset, header_.level1_entries * 8);
+    mark_level1(level1_);
+    for (const Qcow2Snapshot& snapshot : snapshots) {
+      if (snapshot.level1_entries > clusters_) continue;
+      Bytes table(static_cast<std::size_t>(snapshot.level1_entries * 8));
+      table.resize(file_->read(snapshot.level1_offset, table).length / 8 * 8);
+      mark(snapshot.level1_offset, table.size());
+      mark_level1(table);
+    }
+  }
+
+  std::vector<LooseUnit> loose() const {
+    std::vector<LooseUnit> units;
+    for (std::uint64_t i = 1; i < clusters_; ++i) {
+      if (used_[static_cast<std::size_t>(i)]) continue;
+      if (i % 1024 == 0) context_.check_cancelled();
+      const std::uint64_t at = i * header_.cluster_bytes();
+      if (is_level2(*file_, at, header_)) units.push_back(unit_of(at));
+    }
+    return units;
+  }
+
+  // Places of the disk whose level 1 entry is empty or cannot be.
+  std::vector<Range> open() const {
+    std::vector<Range> ranges;
+    const std::uint64_t bytes = level2_bytes(header_);
+    for (std::uint64_t i = 0; i < header_.level1_entries; ++i) {
+      const bool here = (i + 1) * 8 <= level1_.size();
+      const std::uint64_t entry = here ? be64(level1_, static_cast<std::size_t>(i * 8)) : 0;
+      if (i * bytes < header_.disk_bytes &&
+          !leads_to_cluster(entry, header_.cluster_bytes(), file_->size()))
+        ranges.push_back({i * bytes, bytes});
+    }
+    return ranges;
+  }
+
+  SourcePtr with(const std::vector<Range>& open, const Placed& placed,
+                 const std::vector<LooseUnit>& units) const {
+    Bytes table = level1_;
+    table.resize(static_cast<std::size_t>(header_.level1_entries * 8));
+    const bool all_placed = placed.units.size() == units.size();
+    for (const Range& range : open) {
+      const auto at = static_cast<std::size_t>(range.offset / level2_bytes(header_) * 8);
+      const auto found = placed.units.find(range.offset);
+      if (found != placed.units.end())
+        lay_be64(table, at, units[found->second].file.offset | kCopied);
+      else if (!all_placed)
+        lay_be64(table, at, kLeadsNowhere);
+    }
+    std::vector<Piece> pieces;
+    const std::uint64_t end = header_.level1_offset + table.size();
+    pieces.push_back({ExtentKind::direct, header_.level1_offset, file_, 0});
+    pieces.push_back({ExtentKind::direct, table.size(), make_memory_source(std::move(table)), 0});
+    if (end < file_->size())
+      pieces.push_back({ExtentKind::direct, file_->size() - end, file_, end});
+    return make_joined(std::move(pieces));
+  }
+
+ private:
+  void mark(std::uint64_t at, std::uint64_t length) {
+    const std::uint64_t first = at / header_.cluster_bytes();
+    const std::uint64_t last =
+        (at + std::max<std::uint64_t>(length, 1) - 1) / header_.cluster_bytes();
+    for (std::uint64_t i = first; i <= last && i < clusters_; ++i)
+      used_[static_cast<std::size_t>(i)] = true;
+  }
+
+  void mark_level1(const Bytes& table) {
+    Bytes level2(static_cast<std::size_t>(header_.cluster_bytes()));
+    for (std::size_t i = 0; i + 8 <= table.size(); i += 8) {
+      const std::uint64_t entry = be64(table, i);
+      if (!leads_to_cluster(entry, header_.cluster_bytes(), file_->size())) continue;
+      mark(entry & kOffsetMask, 1);
+      level2.resize(file_->read(entry & kOffsetMask, level2).length);
+      for (std::size_t at = 0; at + 8 <= level2.size(); at += entry_bytes(header_))
+        if (leads_to_cluster(be64(level2, at), header_.cluster_bytes(), file_->size()))
+          mark(be64(level2, at) & kOffsetMask, 1);
+      level2.resize(static_cast<std::size_t>(header_.cluster_bytes()));
+    }
+  }
+
+  LooseUnit unit_of(std::uint64_t at) const {
+    LooseUnit unit;
+    unit.file = {at, header_.cluster_bytes()};
+    Bytes table(static_cast<std::size_t>(header_.cluster_bytes()));
+    file_->read(at, table);
+    const std::size_t step = entry_bytes(header_);
+    for (std::size_t i = 0; i < table.size(); i += step) {
+      const std::uint64_t entry = be64(table, i);
+      if (!leads_to_cluster(entry, header_.cluster_bytes(), file_->size())) continue;
+      const std::uint64_t place = entry & kOffsetMask;
+      const std::uint64_t within = i / step * header_.cluster_bytes();
+      if (!unit.parts.empty() && unit.parts.back().within + unit.parts.back().length == within &&
+          unit.parts.back().place + unit.parts.back().length == place)
+        unit.parts.back().length += header_.cluster_bytes();
+      else
+        unit.parts.push_back({within, place, header_.cluster_bytes()});
+    }
+    return unit;
+  }
+
+  const SourcePtr& file_;
+  const Qcow2Header& header_;
+  const Context& context_;
+  std::uint64_t clusters_;
+  std::vector<bool> used_;
+  Bytes level1_;
+};
+
+// The level 1 table in a cluster, if it is one: entries (as many as count) that lead to level 2.
+std::uint64_t level1_entries_at(const ByteSource& file, std::uint64_t at,
+                                const Qcow2Header& header) {
+  Bytes table(static_cast<std::size_t>(header.cluster_bytes()));
+  table.resize(file.read(at, table).length / 8 * 8);
+  std::uint64_t entries = 0;
+  for (std::size_t i = 0; i < table.size(); i += 8) {
+    const std::uint64_t entry = be64(table, i);
+    if (entry == 0) continue;
+    if ((entry & kCopied) == 0 || (entry & 1) != 0 ||
+        !leads_to_cluster(entry, header.cluster_bytes(), file.size()) ||
+        !is_level2(file, entry & kOffsetMask, header))
+      return 0;
+    entries = i / 8 + 1;
+  }
+  return entries;
+}
+
+// Bytes of the file that the tables below a level 1 table speak of.
+std::uint64_t bytes_explained(const ByteSource& file, const Qcow2Header& header) {
+  std::uint64_t bytes = 0;
+  Bytes level1(static_cast<std::size_t>(header.level1_entries * 8));
+  level1.resize(file.read(header.level1_offset, level1).length / 8 * 8);
+  Bytes table(static_cast<std::size_t>(header.cluster_bytes()));
+  for (std::size_t i = 0; i < level1.size(); i += 8) {
+    if (be64(level1, i) == 0) continue;
+    file.read(be64(level1, i) & kOffsetMask, table);
+    for (std::size_t at = 0; at < table.size(); at += 8)
+      if (be64(table, at) > 1) bytes += header.cluster_bytes();
+  }
+  return bytes;
+}
+
+// Where the disk ends by the last level 2 table, and whether clusters are packed by zstd.
+void learn_from_last_table(const ByteSource& file, Qcow2Header& header) {
+  Bytes last(8);
+  file.read(header.level1_offset + (header.level1_entries - 1) * 8, last);
+  Bytes table(static_cast<std::size_t>(header.cluster_bytes()));
+  file.read(be64(last, 0) & kOffsetMask, table);
+  std::uint64_t end = 0;
+  for (std::size_t i = 0; i < table.size(); i += 8) {
+    const std::uint64_t entry = be64(table, i);
+    if (entry != 0) end = (i / 8 + 1) * header.cluster_bytes();
+    if ((entry & kPacked) == 0) continue;
+    Bytes packed(4);
+    file.read(entry & ((1ull << (62 - (header.cluster_bits - 8))) - 1), packed);
+    constexpr std::uint32_t kZstdFrame = 0xFD2FB528;  // RFC 8878, 3.1.1
+    if (le32(packed, 0) == kZstdFrame) header.packing = 1;
+  }
+  header.disk_bytes = (header.level1_entries - 1) * level2_bytes(header) + end;
+}
+
+}  // namespace
+
+std::optional<Qcow2Header> guess_qcow2_header(const ByteSource& file, const Context& context) {
+  // The size that explains most of the file is the right one: another's tables fit by chance alone.
+  std::optional<Qcow2Header> best;
+  std::uint64_t most = 0;
+  for (std::uint32_t bits = kLeastBits; bits <= kMostBits; ++bits) {
+    Qcow2Header header;
+    header.version = 3;
+    header.cluster_bits = bits;
+    const std::uint64_t clusters = std::min(file.size() / header.cluster_bytes(), kLevel1Searched);
+    for (std::uint64_t i = 1; i < clusters; ++i) {
+      context.check_cancelled();
+      // One entry that leads somewhere is looked for before more is read.
+      Bytes start(kSector);
+      file.read(i * header.cluster_bytes(), start);
+      if ((be64(start, 0) & kCopied) == 0 && !(be64(start, 0) == 0 && !all_zero(start))) continue;
+      header.level1_offset = i * header.cluster_bytes();
+      header.level1_entries = level1_entries_at(file, header.level1_offset, header);
+      if (header.level1_entries == 0) continue;
+      const std::uint64_t bytes = bytes_explained(file, header);
+      if (bytes <= most) continue;
+      most = bytes;
+      best = header;
+    }
+  }
+  if (best) learn_from_last_table(file, *best);
+  return best;
+}
+
+SourcePtr mend_level1(const SourcePtr& file, const Qcow2Header& header,
+                      const std::vector<Qcow2Snapshot>& snapshots,
+                      std::shared_ptr<const BlockMap> map, const Surroundings& around,
+                      const Context& context) {
+  if (file->size() / header.cluster_bytes() > kMostClusters || header.has_data_file() ||
+      header.level1_entries > kMostClusters || header.level1_offset >= file->size() ||
+      header.disk_bytes == 0)
+    return file;
+  Level1Check check(file, header, context);
+  Placing placing;
+  placing.open = check.open();
+  if (placing.open.empty()) return file;
+  check.mark_used(snapshots);
+  placing.units = check.loose();
+  if (placing.units.empty()) return file;
+  const std::vector<LooseUnit> units = placing.units;
+  const std::vector<Range> open = placing.open;
+  placing.format = "qcow2";
+  placing.disk_bytes = header.disk_bytes;
+  placing.unit_bytes = level2_bytes(header);
+  const Placed placed =
+      place_by_evidence(file, std::move(map), std::move(placing), around, context);
+  return check.with(open, placed, units);
+}
+
+}  // namespace lantern

@@ -1,0 +1,15 @@
+// What a FAT volume tells of where a loose piece of the disk belongs: its boot sector says how many
+// sectors lie before the volume, a folder says which cluster it begins in, and most entries of the
+// table name the cluster that follows them.
+#pragma once
+
+#include <vector>
+
+#include "lantern/container.h"
+
+namespace lantern::fat {
+
+std::vector<PlaceClaim> places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
+                               const Context& context);
+
+}  // namespace lantern::fat

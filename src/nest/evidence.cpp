@@ -1,0 +1,21 @@
+#include "nest/evidence.h"
+
+#include "filesystem/fat/places.h"
+#include "lantern/file_system.h"
+#include "nest/recognise.h"
+#include "volume/table_places.h"
+
+namespace lantern {
+
+void add_evidence(Surroundings& around) {
+  around.evidence = {table_places, fat::places};
+  around.size_inside = disk_bytes_inside;
+  around.is_volume = [](const SourcePtr& bytes) {
+    Context quiet;
+    const std::string seen = recognise(*bytes);
+    return (!seen.empty() && !seen.starts_with("nothing") && !seen.starts_with("its start")) ||
+           open_file_system(bytes, {}, quiet) != nullptr;
+  };
+}
+
+}  // namespace lantern

@@ -1,0 +1,10 @@
+// Who can tell where a loose block of a hurt disk image belongs: every layer that lies in disks.
+#pragma once
+
+#include "lantern/container.h"
+
+namespace lantern {
+
+void add_evidence(Surroundings& around);
+
+}  // namespace lantern

@@ -1,0 +1,84 @@
+#include "volume/table_places.h"
+
+#include <fmt/format.h>
+#include <libdeflate.h>
+
+#include "base/bytes.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kSector = 512;
+constexpr std::size_t kPiece = 256u << 10;
+
+// A boot record with a table: entries that can be, at least one of them, and no volume's own code.
+bool begins_disk(ByteView sector) {
+  if (le16(sector, 510) != 0xAA55) return false;
+  // The boot sector of a volume begins with a jump and says how large its sectors are.
+  const bool jump = u8(sector, 0) == 0xEB || u8(sector, 0) == 0xE9;
+  if (jump && (le16(sector, 11) == 512 || le16(sector, 11) == 4096)) return false;
+  std::size_t entries = 0;
+  for (std::size_t at = 446; at < 510; at += 16) {
+    const std::uint8_t flag = u8(sector, at);
+    if (flag != 0 && flag != 0x80) return false;
+    const bool used = u8(sector, at + 4) != 0;
+    if (used && (le32(sector, at + 8) == 0 || le32(sector, at + 12) == 0)) return false;
+    if (used) ++entries;
+  }
+  return entries > 0;
+}
+
+// The sector a GPT header says it lies in; empty when this is none, or its checksum is wrong.
+std::optional<std::uint64_t> gpt_own_sector(ByteView sector) {
+  constexpr std::size_t kHeaderBytes = 92;
+  if (!has_text(sector, 0, "EFI PART") || le32(sector, 12) != kHeaderBytes) return std::nullopt;
+  Bytes header(sector.begin(), sector.begin() + kHeaderBytes);
+  const std::uint32_t said = le32(header, 16);
+  std::fill_n(header.begin() + 16, 4, std::byte{0});
+  if (libdeflate_crc32(0, header.data(), header.size()) != said) return std::nullopt;
+  return le64(header, 24);
+}
+
+}  // namespace
+
+std::vector<PlaceClaim> table_places(const SourcePtr& /*known*/,
+                                     const std::vector<SourcePtr>& loose, const Context& context) {
+  std::vector<PlaceClaim> claims;
+  for (std::size_t i = 0; i < loose.size(); ++i) {
+    context.check_cancelled();
+    Bytes piece(kPiece);
+    for (std::uint64_t at = 0; at < loose[i]->size(); at += kPiece) {
+      if (known_zero(*loose[i], intersect({at, kPiece}, {0, loose[i]->size()}))) continue;
+      const std::size_t got = loose[i]->read(at, piece).length;
+      for (std::size_t in = 0; in + kSector <= got; in += kSector) {
+        const ByteView sector = ByteView(piece).subspan(in, kSector);
+        const std::uint64_t within = at + in;
+        if (within == 0 && begins_disk(sector))
+          claims.push_back({i, 0, "it begins with a boot record and a partition table"});
+        const auto own = gpt_own_sector(sector);
+        if (!own) continue;
+        // The header at the start is sector 1: how far in it lies tells the size of a sector.
+        for (const std::uint64_t size : {512u, 4096u})
+          if (*own < (1ull << 50) && *own * size >= within &&
+              (*own * size - within) % loose[i]->size() == 0) {
+            claims.push_back({i, *own * size - within,
+                              fmt::format("it holds the GPT header of sector {}", *own)});
+            break;
+          }
+      }
+    }
+  }
+  return claims;
+}
+
+std::uint64_t disk_bytes_inside(const SourcePtr& known) {
+  for (const std::uint64_t size : {512u, 4096u}) {
+    Bytes sector(kSector);
+    if (known->read(size, sector).length < kSector || gpt_own_sector(sector) != 1) continue;
+    const std::uint64_t copy = le64(sector, 32);
+    if (copy < (1ull << 50)) return (copy + 1) * size;
+  }
+  return 0;
+}
+
+}  // namespace lantern
