@@ -6,6 +6,7 @@
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
+#include "cli/machines.h"
 #include "cli/output.h"
 
 namespace lantern::cli {
@@ -69,7 +70,10 @@ void print_disks(const Session& session, const SurveyReport& report, bool exact)
       out << coloured(session.streams, Meaning::heading, for_terminal(layer.address)) << "  "
           << size_text(layer.size_bytes, exact) << '\n';
     } else if (layer.kind == "disk" || layer.kind == "table") {
-      out << fmt::format("  {:<6}{:<5}{}", layer.kind, layer.format, layer.detail) << '\n';
+      out << fmt::format("  {:<8}{:<6}{}", layer.kind, layer.format, layer.detail) << '\n';
+    } else if (layer.kind == "parent" || layer.kind == "version") {
+      out << fmt::format("  {:<8}{:<6}{}  ", layer.kind, layer.format, for_terminal(layer.address))
+          << coloured(session.streams, Meaning::quiet, for_terminal(layer.detail)) << '\n';
     }
   }
 }
@@ -110,12 +114,26 @@ void print_volumes(const Session& session, const SurveyReport& report, bool exac
   }
 }
 
+// A folder's machines come before its disks.
+void print_machines_of(Session& session, const std::vector<Address>& addresses,
+                       const Options& options) {
+  if (options.common.json) return;
+  for (const Address& address : addresses) {
+    if (!address.steps.empty()) continue;
+    const OpenOptions open = options.common.open_options();
+    if (const auto folder = machine_folder(address, open, session.context))
+      print_machines(session, find_machines(folder, host_path_of(address), *this_host(), open,
+                                            session.context));
+  }
+}
+
 int survey_sources(Session& session, const Options& options) {
   std::vector<Address> addresses;
   if (!options.common.source.empty() && options.sources.empty())
     addresses.push_back(options.common.address(""));
   for (const std::string& source : options.sources)
     addresses.push_back(options.common.address(source));
+  print_machines_of(session, addresses, options);
   const SurveyReport report = survey(addresses, options.common.open_options(), session.context);
   const int code = exit_for_findings(session);
   std::vector<std::string> paths;

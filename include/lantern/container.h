@@ -47,6 +47,7 @@ struct Container {
   std::uint64_t stored_bytes = 0;  // of the file and its extents, parents not counted
   std::string id;                  // identity, as the format prints it
   std::vector<ChainLink> chain;    // parents, nearest first
+  std::vector<std::string> files;  // places of its extents, when it is more than one file
   std::vector<DiskVersion> versions;
   // The disk as it was in a version, by its id or, when only one has it, its name; empty pointer:
   // there is none such. Throws Error{cannot_read}.

@@ -37,6 +37,9 @@ class Host {
   virtual std::optional<std::string> loop_file(std::uint64_t device) const = 0;
   // Processes that have the file or device open. Only those this user may see.
   virtual std::vector<Holder> holders(const std::string& path) const = 0;
+  // Who has locked the file, in words ("a process elsewhere", "process 812"); empty: nobody. Asks
+  // only: no lock is taken.
+  virtual std::optional<std::string> lock_on(const std::string& path) const = 0;
 };
 
 std::shared_ptr<const Host> this_host();

@@ -15,6 +15,7 @@
 #include "lantern/identity.h"
 #include "lantern/imaging.h"
 #include "lantern/json.h"
+#include "lantern/machines.h"
 #include "lantern/nest.h"
 #include "lantern/range.h"
 #include "lantern/sources.h"

@@ -68,6 +68,15 @@ struct Target {
 DiskView open_disk(const SourcePtr& bytes, const Address& address, const Surroundings& around,
                    const OpenOptions& options, const Context& context);
 
+// The files of a folder an address leads to: a host folder, an archive (tar), a folder of a file
+// system. Empty when it leads to no folder.
+std::shared_ptr<const Neighbours> open_folder(const Address& address, const OpenOptions& options,
+                                              const Context& context);
+
+// The disks in the folder FIRST is; an address that is none comes back as it is.
+std::vector<Address> disks_of(const Address& address, const OpenOptions& options,
+                              const Context& context);
+
 // Opens FIRST as a disk: container, table, volumes and file systems.
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context);
 

@@ -54,9 +54,11 @@ class Neighbours {
   virtual std::optional<SourcePtr> open(std::string_view raw_name) const = 0;
   // Raw names of files, sorted.
   virtual std::vector<std::string> names() const = 0;
+  // Raw names of folders, sorted.
+  virtual std::vector<std::string> folders() const = 0;
   // What to call such a file: a path or an address.
   virtual std::string place(std::string_view raw_name) const = 0;
-  // The folder that holds `raw_name`, which may be a path.
+  // The folder that holds `raw_name`, which may be a path; "NAME/." gives a folder itself.
   virtual std::shared_ptr<const Neighbours> folder_of(std::string_view raw_name) const = 0;
 };
 

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 56> kCodes = {
+constexpr std::array<std::string_view, 60> kCodes = {
     "source.unreadable",     "source.shrunk",
     "source.held",           "source.piece-missing",
     "source.piece-of-split", "source.piece-size",
@@ -21,6 +21,8 @@ constexpr std::array<std::string_view, 56> kCodes = {
     "extent.missing",        "extent.size",
     "extent.device",         "chain.parent-taken",
     "chain.parent-missing",  "chain.parent-changed",
+    "machine.disk-missing",  "machine.backup",
+    "machine.running",       "machine.suspended",
     "mbr.past-end",          "mbr.overlap",
     "mbr.logical-loop",      "mbr.logical-broken",
     "gpt.primary-header",    "gpt.primary-entries",

@@ -57,24 +57,6 @@ void each_folder(const Surroundings& around, Use use) {
   for (const auto& folder : around.look_in) use(folder, "in a folder to look in");
 }
 
-std::optional<FoundFile> find_by_identity(const std::string& id, const Surroundings& around) {
-  std::optional<FoundFile> result;
-  each_folder(around, [&](const std::shared_ptr<const Neighbours>& folder, const char* where) {
-    if (result) return;
-    std::size_t tried = 0;
-    for (const std::string& name : folder->names()) {
-      if (result || ++tried > kMostCandidates) return;
-      const auto file = folder->open(name);
-      if (!file) continue;
-      const std::vector<std::string> ids = identities(*file);
-      if (std::find(ids.begin(), ids.end(), id) != ids.end())
-        result = found(folder, name, fmt::format("its identity is the one asked for, {}", where),
-                       around);
-    }
-  });
-  return result;
-}
-
 bool answers_to(const FoundFile& file, const std::string& id) {
   if (id.empty()) return true;
   const std::vector<std::string> ids = identities(file.file);
@@ -153,6 +135,24 @@ std::optional<FoundFile> find_file(std::string_view written, const Surroundings&
             around);
     });
   }
+  return result;
+}
+
+std::optional<FoundFile> find_by_identity(const std::string& id, const Surroundings& around) {
+  std::optional<FoundFile> result;
+  each_folder(around, [&](const std::shared_ptr<const Neighbours>& folder, const char* where) {
+    if (result) return;
+    std::size_t tried = 0;
+    for (const std::string& name : folder->names()) {
+      if (result || ++tried > kMostCandidates) return;
+      const auto file = folder->open(name);
+      if (!file) continue;
+      const std::vector<std::string> ids = identities(*file);
+      if (std::find(ids.begin(), ids.end(), id) != ids.end())
+        result = found(folder, name, fmt::format("its identity is the one asked for, {}", where),
+                       around);
+    }
+  });
   return result;
 }
 

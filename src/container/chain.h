@@ -21,6 +21,9 @@ struct FoundFile {
 // A file by a name or path as some system wrote it ('/' or '\\' between names).
 std::optional<FoundFile> find_file(std::string_view written, const Surroundings& around);
 
+// A file whose own identity is `id`, beside the image or in the folders to look in.
+std::optional<FoundFile> find_by_identity(const std::string& id, const Surroundings& around);
+
 struct ParentWanted {
   std::vector<std::string> names;  // as written in the child, the best first
   std::string id;                  // identity the parent must have; empty: the format keeps none

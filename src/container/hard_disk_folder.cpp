@@ -176,8 +176,10 @@ std::optional<Container> open_hard_disk_folder(const SourcePtr& file, const Surr
   container.flat = assembly->disk(description.top);
   for (const Stretch& stretch : description.stretches)
     for (const auto& [guid, image] : stretch.images)
-      if (const auto found = find_file(image.file, around))
+      if (const auto found = find_file(image.file, around)) {
         container.stored_bytes += found->file->size();
+        container.files.push_back(found->place);
+      }
   for (const auto& [guid, parent] : description.parent_of)
     if (guid != description.top)
       container.versions.push_back({guid, {}, std::nullopt, container.flat->size()});

@@ -100,6 +100,21 @@ class LinuxHost final : public Host {
     return found;
   }
 
+  std::optional<std::string> lock_on(const std::string& path) const override {
+    const int number = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (number < 0) return std::nullopt;
+    std::optional<std::string> found;
+    // Whether a lock over the whole file would be granted: both kinds of lock answer.
+    struct flock wanted {};
+    wanted.l_type = F_WRLCK;
+    wanted.l_whence = SEEK_SET;
+    if (::fcntl(number, F_OFD_GETLK, &wanted) == 0 && wanted.l_type != F_UNLCK)
+      found = wanted.l_pid > 0 ? "process " + std::to_string(wanted.l_pid)
+                               : std::string("a process that has it open");
+    ::close(number);
+    return found;
+  }
+
  private:
   std::optional<Holder> holds(const fs::path& process_folder, std::int64_t process,
                               const HostFile& wanted) const {

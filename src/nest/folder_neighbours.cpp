@@ -19,18 +19,8 @@ class FolderNeighbours final : public Neighbours {
     return std::nullopt;
   }
 
-  std::vector<std::string> names() const override {
-    std::vector<std::string> found;
-    WalkOptions options;
-    options.under = folder_;
-    options.max_depth = 1;
-    file_system_->walk(options, [&](const Entry& entry) {
-      if (entry.kind == EntryKind::file) found.push_back(entry.path.back());
-      return WalkStep::go_on;
-    });
-    std::sort(found.begin(), found.end());
-    return found;
-  }
+  std::vector<std::string> names() const override { return of_kind(EntryKind::file); }
+  std::vector<std::string> folders() const override { return of_kind(EntryKind::folder); }
 
   std::string place(std::string_view raw_name) const override {
     return volume_.with(path_step(path_of(raw_name))).print();
@@ -43,6 +33,19 @@ class FolderNeighbours final : public Neighbours {
   }
 
  private:
+  std::vector<std::string> of_kind(EntryKind kind) const {
+    std::vector<std::string> found;
+    WalkOptions options;
+    options.under = folder_;
+    options.max_depth = 1;
+    file_system_->walk(options, [&](const Entry& entry) {
+      if (entry.kind == kind) found.push_back(entry.path.back());
+      return WalkStep::go_on;
+    });
+    std::sort(found.begin(), found.end());
+    return found;
+  }
+
   std::vector<std::string> path_of(std::string_view raw_name) const {
     std::vector<std::string> path = folder_;
     for (std::size_t from = 0; from <= raw_name.size();) {

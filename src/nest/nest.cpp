@@ -6,11 +6,12 @@
 #include <filesystem>
 #include <unordered_set>
 
-#include "lantern/container.h"
+#include "container/tar.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
 #include "nest/evidence.h"
+#include "nest/folder_disks.h"
 #include "nest/folder_neighbours.h"
 #include "nest/recognise.h"
 
@@ -46,6 +47,13 @@ bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
   });
 }
 
+// What the members of an archive are called.
+NameMember name_members_of(const Address& archive) {
+  return [archive](const std::string& path) {
+    return archive.with({Step::Kind::member, 0, path, {}}).print();
+  };
+}
+
 SourcePtr whole_or_first_piece(std::string_view name, const SourcePtr& file,
                                const Neighbours& neighbours, const Context& context) {
   const auto joined = open_split_image(name, file, neighbours, context);
@@ -65,19 +73,45 @@ Surroundings surroundings(const std::string& name, std::shared_ptr<const Neighbo
   return around;
 }
 
+// The folder FIRST is: of the host, or an archive.
+std::shared_ptr<const Neighbours> first_folder(const Address& first, const Context& context) {
+  std::error_code error;
+  if (std::filesystem::is_directory(first.first, error))
+    return host_neighbours(first.first, context);
+  if (!std::filesystem::is_regular_file(first.first, error)) return nullptr;
+  return open_tar(open_file_source(first.first, context), name_members_of(first), context);
+}
+
 // Follows the steps of an address one by one.
 class Descent {
  public:
   Descent(const Address& address, const OpenOptions& options, const Context& context)
       : options_(options), context_(context) {
-    target_.disks.push_back(open_first(address, options, context));
+    start_.first = address.first;
+    folder_ = first_folder(start_, context.at(address.first));
+    if (!folder_) target_.disks.push_back(open_first(address, options, context));
     for (std::size_t i = 0; i < address.steps.size(); ++i) {
       if (i > context.budget.max_depth) fail("the address has more steps than the budget allows");
-      follow(address.steps[i], i + 1 == address.steps.size());
+      follow(address.steps[i]);
     }
   }
 
-  Target take() { return std::move(target_); }
+  // The target has a disk: of a folder the only one in it.
+  Target take() {
+    if (target_.disks.empty()) need_disk();
+    return std::move(target_);
+  }
+
+  // The folder the address ends in; empty when it ends in something else.
+  std::shared_ptr<const Neighbours> take_folder() {
+    if (target_.disks.empty()) return folder_;
+    if (!target_.entry) return nullptr;
+    const Entry& entry = *target_.entry;
+    if (entry.kind == EntryKind::folder)
+      return folder_neighbours(target_.volume_view().file_system, entry.path,
+                               target_.volume_view().address);
+    return open_tar(open_entry(), name_members_of(entry_address()), context_);
+  }
 
   void enter_final_file() {
     if (target_.entry && target_.entry->kind == EntryKind::file) enter_file_as_disk();
@@ -106,11 +140,58 @@ class Descent {
     target_.why = choice.why;
   }
 
-  DiskView& disk() { return target_.disks.back(); }
+  DiskView& disk() {
+    if (target_.disks.empty()) need_disk();
+    return target_.disks.back();
+  }
+
+  // In a folder no member was named: its only disk is no choice to speak of.
+  void need_disk() {
+    const std::vector<std::string> disks = disks_in(folder_, context_);
+    std::string list;
+    for (const std::string& name : disks)
+      list += " " + start_.with({Step::Kind::member, 0, name, {}}).print();
+    if (disks.size() != 1)
+      throw Error(disks.empty() ? ErrorCode::not_found : ErrorCode::usage, start_.print(),
+                  std::nullopt,
+                  disks.empty() ? "no disk lies in this folder"
+                                : fmt::format("{} disks lie in this folder:{}", disks.size(), list),
+                  disks.empty() ? "lantern machines shows what does" : "name one of them");
+    take_member({Step::Kind::member, 0, disks.front(), {}});
+  }
+
+  // A file of a folder or of an archive.
+  void take_member(const Step& step) {
+    Address address = start_;
+    if (!target_.disks.empty()) {
+      if (!target_.entry) fail("a member is of a folder or an archive");
+      address = entry_address();
+      folder_ = take_folder();
+    }
+    const auto file = folder_ ? folder_->open(step.text) : std::nullopt;
+    if (!file)
+      throw Error(ErrorCode::not_found, address.print(), std::nullopt,
+                  fmt::format("there is no file \"{}\" here", step.text),
+                  "lantern machines and survey show what there is");
+    const auto beside = folder_->folder_of(step.text);
+    const std::string name = step.text.substr(step.text.rfind('/') + 1);
+    enter(address.with(step), whole_or_first_piece(name, *file, *beside, context_),
+          surroundings(name, beside, options_, context_));
+  }
+
+  Address entry_address() const {
+    const bool active = target_.entry->state == EntryState::active;
+    return target_.volume_view().address.with(active ? path_step(target_.entry->path)
+                                                     : entry_step(target_.entry->id));
+  }
 
   [[noreturn]] void fail(const std::string& what) const {
-    throw Error(ErrorCode::not_found, target_.disks.back().address.print(), std::nullopt, what,
+    throw Error(ErrorCode::not_found, here(), std::nullopt, what,
                 "lantern survey lists the volumes, lantern list the files");
+  }
+
+  std::string here() const {
+    return target_.disks.empty() ? start_.print() : target_.disks.back().address.print();
   }
 
   std::string nothing_readable() {
@@ -121,7 +202,7 @@ class Descent {
     return what;
   }
 
-  void follow(const Step& step, bool last) {
+  void follow(const Step& step) {
     if (target_.bytes) fail("\"bytes\" is the last step there can be");
     switch (step.kind) {
       case Step::Kind::volume:
@@ -144,18 +225,20 @@ class Descent {
       case Step::Kind::at:
         return take_place(step);
       case Step::Kind::path:
-        return take_path(step, last);
+        return take_path(step);
       case Step::Kind::entry:
-        return take_entry(step, last);
+        return take_entry(step);
       case Step::Kind::version:
         return take_version(step);
+      case Step::Kind::member:
+        return take_member(step);
       case Step::Kind::bytes:
         target_.bytes = target_.entry    ? open_entry()
                         : target_.volume ? target_.volume_view().bytes
                                          : disk().file;
         return;
       default:
-        throw Error(ErrorCode::unsupported, target_.disks.back().address.print(), std::nullopt,
+        throw Error(ErrorCode::unsupported, here(), std::nullopt,
                     fmt::format("the step \"{}\" is understood, but nothing here answers to it yet",
                                 print_step(step)),
                     "use a volume number, at=, label=, uuid=, a path or an entry id");
@@ -249,7 +332,7 @@ class Descent {
     return *volume.file_system;
   }
 
-  void take_path(const Step& step, bool last) {
+  void take_path(const Step& step) {
     const FileSystem& files = file_system();
     target_.entry.reset();
     if (step.components.empty()) return;
@@ -269,22 +352,15 @@ class Descent {
                   "name one by its id");
     }
     target_.entry = holders[0];
-    need_file_unless(last);
   }
 
-  void take_entry(const Step& step, bool last) {
+  void take_entry(const Step& step) {
     const auto entry = file_system().entry(step.text);
     if (!entry)
       throw Error(ErrorCode::not_found, target_.volume_view().address.print(), std::nullopt,
                   fmt::format("there is no entry @{}", step.text),
                   "lantern list --json shows the ids");
     target_.entry = *entry;
-    need_file_unless(last);
-  }
-
-  void need_file_unless(bool last) const {
-    if (!last && target_.entry->kind != EntryKind::file)
-      fail("a step follows a folder: write its path and the file's in one step");
   }
 
   std::shared_ptr<const Neighbours> beside_entry() {
@@ -303,15 +379,16 @@ class Descent {
   // A step behind a file: the file is a disk.
   void enter_file_as_disk() {
     if (!target_.entry) return;
-    const bool active = target_.entry->state == EntryState::active;
-    const Address address = target_.volume_view().address.with(
-        active ? path_step(target_.entry->path) : entry_step(target_.entry->id));
-    enter(address, open_entry(),
+    if (target_.entry->kind != EntryKind::file)
+      fail("a step follows a folder: write its path and the file's in one step");
+    enter(entry_address(), open_entry(),
           surroundings(target_.entry->path.back(), beside_entry(), options_, context_));
   }
 
   const OpenOptions& options_;
   const Context& context_;
+  Address start_;
+  std::shared_ptr<const Neighbours> folder_;
   Target target_;
 };
 
@@ -389,6 +466,22 @@ DiskView open_first(const Address& address, const OpenOptions& options, const Co
   const std::string name = path.filename().string();
   return open_disk(whole_or_first_piece(name, file, *neighbours, own), first,
                    surroundings(name, neighbours, options, own), options, context);
+}
+
+std::shared_ptr<const Neighbours> open_folder(const Address& address, const OpenOptions& options,
+                                              const Context& context) {
+  return Descent(address, options, context).take_folder();
+}
+
+std::vector<Address> disks_of(const Address& address, const OpenOptions& /*options*/,
+                              const Context& context) {
+  const auto folder =
+      address.steps.empty() ? first_folder(address, context.at(address.first)) : nullptr;
+  if (!folder) return {address};
+  std::vector<Address> disks;
+  for (const std::string& name : disks_in(folder, context))
+    disks.push_back(address.with({Step::Kind::member, 0, name, {}}));
+  return disks;
 }
 
 Target open_target(const Address& address, const OpenOptions& options, const Context& context) {

@@ -2,22 +2,67 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "lantern/error.h"
 #include "lantern/text.h"
+#include "lantern/timestamp.h"
 
 namespace lantern {
 namespace {
 
 constexpr std::uint64_t kMostCounted = 500'000;
 
+// The share of a disk that is stored, in itself or in what it lies on; looked at for so many
+// extents.
+std::string fullness(const ByteSource& disk) {
+  constexpr std::size_t kMostExtents = 1'000'000;
+  std::uint64_t stored = 0;
+  std::uint64_t lost = 0;
+  std::size_t seen = 0;
+  disk.extents({0, disk.size()}, [&](const Extent& extent) {
+    if (extent.kind == ExtentKind::unreadable) lost += extent.range.length;
+    if (extent.kind == ExtentKind::direct || extent.kind == ExtentKind::derived)
+      stored += extent.range.length;
+    return ++seen < kMostExtents;
+  });
+  const auto percent = [&](std::uint64_t part) {
+    return static_cast<unsigned>(100.0 * static_cast<double>(part) /
+                                     static_cast<double>(std::max<std::uint64_t>(disk.size(), 1)) +
+                                 0.5);
+  };
+  std::string text = fmt::format("{} % of it stored", percent(stored));
+  if (lost > 0) text += fmt::format(", {} lost", human_size(lost));
+  if (seen >= kMostExtents) text += " (looked at in part)";
+  return text;
+}
+
+std::string facts_of(const Container& container) {
+  std::string text = container.variant;
+  if (!text.empty()) text += ", ";
+  text += fmt::format("stands for a disk of {}, {}", human_size(container.flat->size()),
+                      fullness(*container.flat));
+  if (!container.files.empty())
+    text += fmt::format(", in {} of {} together", counted(container.files.size() + 1, "file"),
+                        human_size(container.stored_bytes));
+  if (!container.id.empty()) text += ", id " + container.id;
+  return text;
+}
+
 void add_disk_layers(const DiskView& disk, SurveyReport& report) {
   const std::string address = disk.address.print();
   report.layers.push_back({address, "source", "file", disk.file->size(), {}});
   const Container& container = disk.container;
-  std::string detail = container.variant;
-  if (container.format != "raw")
-    detail += fmt::format("{}stands for a disk of {}", detail.empty() ? "" : ", ",
-                          human_size(container.flat->size()));
-  report.layers.push_back({address, "disk", container.format, container.flat->size(), detail});
+  report.layers.push_back({address, "disk", container.format, container.flat->size(),
+                           container.format == "raw" ? container.variant : facts_of(container)});
+  for (const ChainLink& link : container.chain)
+    report.layers.push_back(
+        {link.place, "parent", link.format, 0, (link.missing ? "missing: " : "") + link.why});
+  for (const DiskVersion& version : container.versions)
+    report.layers.push_back(
+        {disk.address.with({Step::Kind::version, 0, version.id, {}}).print(), "version",
+         container.format, version.size_bytes,
+         version.name + (version.created ? ", " + to_iso8601(*version.created) : "")});
   const bool table = disk.table.scheme != VolumeTable::Scheme::none;
   if (table)
     report.layers.push_back(
@@ -87,7 +132,15 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
                     const Context& context) {
   SurveyReport report;
   double best_count = -1;
+  std::vector<Address> disks;
   for (const Address& address : sources) {
+    const std::vector<Address> found = disks_of(address, options, context);
+    if (found.empty())
+      throw Error(ErrorCode::cannot_open, address.print(), std::nullopt,
+                  "is a folder in which no disk lies", "lantern machines looks in those below it");
+    disks.insert(disks.end(), found.begin(), found.end());
+  }
+  for (const Address& address : disks) {
     const Target target = open_disk_target(address, options, context);
     report.sources.push_back({address.print(), target.disks.front().file->size()});
     for (const DiskView& disk : target.disks) add_disk_layers(disk, report);

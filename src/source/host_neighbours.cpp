@@ -40,15 +40,8 @@ class HostNeighbours final : public Neighbours {
     return open_file_source(path.string(), context_);
   }
 
-  std::vector<std::string> names() const override {
-    std::vector<std::string> found;
-    std::error_code error;
-    for (fs::directory_iterator at(folder_, error), end; !error && at != end; at.increment(error))
-      if (at->symlink_status(error).type() == fs::file_type::regular)
-        found.push_back(at->path().filename().string());
-    std::sort(found.begin(), found.end());
-    return found;
-  }
+  std::vector<std::string> names() const override { return of_type(fs::file_type::regular); }
+  std::vector<std::string> folders() const override { return of_type(fs::file_type::directory); }
 
   std::string place(std::string_view raw_name) const override {
     return (fs::path(folder_) / fs::path(raw_name)).lexically_normal().string();
@@ -60,6 +53,15 @@ class HostNeighbours final : public Neighbours {
   }
 
  private:
+  std::vector<std::string> of_type(fs::file_type type) const {
+    std::vector<std::string> found;
+    std::error_code error;
+    for (fs::directory_iterator at(folder_, error), end; !error && at != end; at.increment(error))
+      if (at->symlink_status(error).type() == type) found.push_back(at->path().filename().string());
+    std::sort(found.begin(), found.end());
+    return found;
+  }
+
   std::string folder_;
   Context context_;
 };

@@ -1,5 +1,5 @@
-// What partition tables tell of where a loose piece of a disk belongs: a boot record begins the disk,
-// a GPT header names its own sector.
+// What partition tables tell of where a loose piece of a disk belongs: a boot record begins the
+// disk, a GPT header names its own sector.
 #pragma once
 
 #include <cstdint>

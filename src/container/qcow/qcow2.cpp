@@ -171,6 +171,7 @@ SourcePtr find_data_file(const SourcePtr& file, const Qcow2Header& header,
     return make_joined({{ExtentKind::unreadable, header.disk_bytes, nullptr, 0}});
   }
   container.stored_bytes += found->file->size();
+  container.files.push_back(found->place);
   return found->file;
 }
 

@@ -98,8 +98,8 @@ std::shared_ptr<const BlockMap> scan_packed_grains(const SourcePtr& file, const 
       at += sectors_up(kMarkerBytes + bytes);
       continue;
     }
-    // Markers of tables and of the end say how many sectors follow. What they say excuses sectors that
-    // are no marker, but none is passed over for it: a table may look like such a marker.
+    // Markers of tables and of the end say how many sectors follow. What they say excuses sectors
+    // that are no marker, but none is passed over for it: a table may look like such a marker.
     constexpr std::uint32_t kLastType = 3;
     const bool other =
         bytes == 0 && le32(marker, 12) <= kLastType && sector <= (file->size() - at) / kSector;

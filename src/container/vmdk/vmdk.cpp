@@ -142,6 +142,7 @@ class Assembly {
       own = context_.at(found->place);
       file = found->file;
       container.stored_bytes += file->size();
+      container.files.push_back(found->place);
     }
     const bool flat = extent.kind == "FLAT" || extent.kind == "VMFS" || names_device(extent);
     SourcePtr source = file;

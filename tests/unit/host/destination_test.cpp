@@ -30,6 +30,7 @@ class StandIn final : public Host {
     const auto found = loops.find(device);
     return found == loops.end() ? std::nullopt : std::optional(found->second);
   }
+  std::optional<std::string> lock_on(const std::string&) const override { return {}; }
   std::vector<Holder> holders(const std::string&) const override { return {}; }
 };
 

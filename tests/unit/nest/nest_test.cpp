@@ -195,6 +195,7 @@ class StandInHost final : public Host {
   std::optional<HostFile> file(const std::string&) const override { return std::nullopt; }
   std::vector<std::uint64_t> stack_below(std::uint64_t) const override { return {}; }
   std::optional<std::string> loop_file(std::uint64_t) const override { return std::nullopt; }
+  std::optional<std::string> lock_on(const std::string&) const override { return {}; }
   std::vector<Holder> holders(const std::string&) const override {
     return {{77, "hypervisor", true}, {78, "reader", false}};
   }

@@ -1,0 +1,66 @@
+#include "nest/folder_disks.h"
+
+#include <algorithm>
+#include <set>
+
+#include "base/bytes.h"
+#include "lantern/container.h"
+#include "lantern/error.h"
+#include "lantern/file_system.h"
+#include "nest/evidence.h"
+#include "nest/recognise.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kMostFiles = 10'000;
+
+bool is_raw_disk(const SourcePtr& file) {
+  Bytes start(1024);
+  if (file->read(0, start).length < start.size()) return false;
+  if (le16(start, 510) == 0xAA55 || has_text(start, 512, "EFI PART")) return true;
+  const std::string seen = recognise(*file);
+  return !seen.empty() && !seen.starts_with("nothing") && !seen.starts_with("its start");
+}
+
+}  // namespace
+
+std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folder,
+                                  const Context& context) {
+  std::vector<std::string> disks;
+  std::set<std::string> below;  // places
+  Context quiet = context;
+  std::size_t seen = 0;
+  for (const std::string& name : folder->names()) {
+    context.check_cancelled();
+    if (++seen > kMostFiles) break;
+    quiet.findings = std::make_shared<FindingSink>();
+    const auto file = folder->open(name);
+    if (!file || (*file)->size() < 512) continue;
+    Surroundings around;
+    around.name = name;
+    around.beside = folder;
+    around.opening = {folder->place(name)};
+    try {
+      const Container container = open_container(*file, around, quiet);
+      if (container.format == "raw" && !is_raw_disk(*file)) continue;
+      for (const ChainLink& link : container.chain) below.insert(link.place);
+      below.insert(container.files.begin(), container.files.end());
+    } catch (const Error& error) {
+      // Known, but too hurt to be opened: still a disk to speak of.
+      if (error.code() == ErrorCode::stopped) throw;
+    }
+    disks.push_back(name);
+  }
+  std::erase_if(disks, [&](const std::string& name) {
+    if (below.contains(folder->place(name))) return true;
+    // Pieces of a split image, but the first.
+    const std::size_t dot = name.rfind('.');
+    const std::string piece = dot == std::string::npos ? "" : name.substr(dot + 1);
+    return piece.size() == 3 && piece != "001" &&
+           piece.find_first_not_of("0123456789") == std::string::npos;
+  });
+  return disks;
+}
+
+}  // namespace lantern
