@@ -18,6 +18,11 @@ inline std::optional<std::uint64_t> checked_mul(std::uint64_t a, std::uint64_t b
   return product;
 }
 
+// The largest number there is, when the product is larger.
+inline std::uint64_t saturating_mul(std::uint64_t a, std::uint64_t b) {
+  return checked_mul(a, b).value_or(~std::uint64_t{0});
+}
+
 inline std::uint64_t divide_up(std::uint64_t value, std::uint64_t by) {
   return value / by + (value % by != 0 ? 1 : 0);
 }

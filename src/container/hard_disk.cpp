@@ -34,6 +34,10 @@ class HardDiskMap final : public BlockMap {
         layout_(layout),
         context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(std::min(table_.room(), layout_.entries), layout_.cluster_bytes);
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t cluster_bytes = layout_.cluster_bytes;
     return table_.each(

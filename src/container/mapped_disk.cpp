@@ -13,6 +13,8 @@ namespace {
 // Units of one read are unpacked side by side from this many on.
 constexpr std::size_t kFewUnits = 4;
 constexpr unsigned kMostThreads = 8;
+// Runs made one at most, so that whoever looks at a disk of any size is asked now and then.
+constexpr std::size_t kMostJoined = 4096;
 // No packed unit is trusted to be larger: twice the largest cluster any format has.
 constexpr std::uint64_t kMostPacked = 8u << 20;
 
@@ -23,12 +25,13 @@ class RunJoiner {
 
   bool add(const Run& run) {
     if (run.range.empty()) return true;
-    if (waiting_ && joins(run)) {
+    if (waiting_ && joins(run) && ++joined_ < kMostJoined) {
       last_.range.length += run.range.length;
       return true;
     }
     if (!flush()) return false;
     last_ = run;
+    joined_ = 0;
     waiting_ = true;
     return true;
   }
@@ -48,6 +51,7 @@ class RunJoiner {
 
   const RunVisitor& visit_;
   Run last_;
+  std::size_t joined_ = 0;
   bool waiting_ = false;
 };
 
@@ -62,7 +66,16 @@ void lose(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>& un
 class MappedDisk final : public ByteSource {
  public:
   MappedDisk(MappedParts parts, const Context& context)
-      : parts_(std::move(parts)), context_(context), number_(context.cache->new_source_number()) {}
+      : parts_(std::move(parts)),
+        mapped_bytes_(parts_.map->mapped_bytes()),
+        context_(context),
+        number_(context.cache->new_source_number()) {
+    if (mapped_bytes_ < parts_.size_bytes)
+      context_.report(FindingCode::container_truncated, Severity::damage,
+                      {mapped_bytes_, parts_.size_bytes - mapped_bytes_},
+                      "the file ends inside the table that says where the disk's blocks are",
+                      "what it would speak of is given as lost");
+  }
 
   std::uint64_t size() const override { return parts_.size_bytes; }
   std::optional<std::uint32_t> logical_sector_size() const override { return parts_.sector_size; }
@@ -138,9 +151,15 @@ class MappedDisk final : public ByteSource {
   };
 
   bool joined_runs(Range range, const RunVisitor& visit) const {
+    const Range mapped = intersect(range, {0, mapped_bytes_});
     RunJoiner joiner(visit);
-    return parts_.map->runs(range, [&](const Run& run) { return joiner.add(run); }) &&
-           joiner.flush();
+    if (!mapped.empty() &&
+        !parts_.map->runs(mapped, [&](const Run& run) { return joiner.add(run); }))
+      return false;
+    const std::uint64_t from = std::max(range.offset, mapped_bytes_);
+    if (from < range.end() && !joiner.add({Run::Kind::lost, {from, range.end() - from}}))
+      return false;
+    return joiner.flush();
   }
 
   // `zero_tail`: what lies past the end of `from` is zero, not lost.
@@ -239,6 +258,7 @@ class MappedDisk final : public ByteSource {
   }
 
   MappedParts parts_;
+  std::uint64_t mapped_bytes_;
   Context context_;
   std::uint64_t number_;
 };

@@ -40,7 +40,11 @@ class BlockMap {
   BlockMap& operator=(const BlockMap&) = delete;
   virtual ~BlockMap() = default;
 
-  // The runs of `range` in order, without gaps. False when stopped.
+  // Bytes of the disk whose entries lie in the file at all; what is behind that is lost, however
+  // much a damaged header says there is.
+  virtual std::uint64_t mapped_bytes() const = 0;
+
+  // The runs of `range`, which lies within that, in order, without gaps. False when stopped.
   virtual bool runs(Range range, const RunVisitor& visit) const = 0;
 
   // Unpacks one unit; `packed` may be longer than needed. The bytes that came out right: less than
@@ -67,6 +71,11 @@ class EntryTable {
       : tables_(std::move(tables)), offset_(offset), entry_bytes_(entry_bytes) {}
 
   std::uint64_t place_of(std::uint64_t index) const { return offset_ + index * entry_bytes_; }
+
+  // How many entries the file has room for.
+  std::uint64_t room() const {
+    return offset_ < tables_->size() ? (tables_->size() - offset_) / entry_bytes_ : 0;
+  }
 
   // Calls use(index, entry) for first..last; `entry` is empty where it cannot be read. False stops.
   template <typename Use>

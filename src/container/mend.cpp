@@ -27,6 +27,11 @@ class PatchedMap final : public BlockMap {
   PatchedMap(std::shared_ptr<const BlockMap> map, std::map<std::uint64_t, Run> patches)
       : map_(std::move(map)), patches_(std::move(patches)) {}
 
+  std::uint64_t mapped_bytes() const override {
+    // What is not mapped below is lost by a patch, when it is not placed.
+    return ~0ull;
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     std::uint64_t at = range.offset;
     while (at < range.end()) {

@@ -43,7 +43,7 @@ class TarFolder final : public Neighbours {
   std::shared_ptr<const Neighbours> folder_of(std::string_view raw_name) const override {
     const std::string path = folder_ + std::string(raw_name);
     const std::size_t slash = path.rfind('/');
-  return std::make_shared<TarFolder>(file_, name_member_, members_,
+    return std::make_shared<TarFolder>(file_, name_member_, members_,
                                        slash == std::string::npos ? "" : path.substr(0, slash + 1));
   }
 
@@ -66,7 +66,8 @@ class TarFolder final : public Neighbours {
 };
 
 std::uint64_t number_of(ByteView field) {
-  if ((u8(field, 0) & 0x80) != 0) return be64(field, 4);
+  constexpr std::size_t kSizeField = 12;
+  if ((u8(field, 0) & 0x80) != 0 && field.size() == kSizeField) return be64(field, 4);
   std::string text = text_of(field);
   text = text.substr(std::min(text.find_first_not_of(" 0"), text.size()));
   std::uint64_t value = 0;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/checked.h"
 #include "lantern/sources.h"
 
 namespace lantern {
@@ -16,6 +17,10 @@ class TwoLevelMap final : public BlockMap {
         layout_(std::move(layout)),
         level1_(tables_, layout_.level1_offset, 8),
         context_(context) {}
+
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(level1_.room(), layout_.table_entries * layout_.cluster_bytes);
+  }
 
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t table_bytes = layout_.table_entries * layout_.cluster_bytes;

@@ -54,6 +54,10 @@ class VdiMap final : public BlockMap {
         header_(header),
         context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(table_.room(), header_.block_bytes);
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t block_bytes = header_.block_bytes;
     return table_.each(
@@ -204,6 +208,7 @@ std::optional<VdiHeader> guess_header(const ByteSource& file) {
     std::uint64_t highest = 0;
     const EntryTable table(std::shared_ptr<const ByteSource>(&file, [](const ByteSource*) {}),
                            map_at, kMapEntryBytes);
+    if (file.size() - map_at < kMapEntryBytes) continue;
     table.each(0, (file.size() - map_at) / kMapEntryBytes - 1, [&](std::uint64_t, ByteView entry) {
       if (entry.empty()) return false;
       const std::uint32_t number = le32(entry, 0);

@@ -173,6 +173,10 @@ class VhdMap final : public BlockMap {
         differencing_(differencing),
         context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(table_.room(), header_.block_bytes);
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t block_bytes = header_.block_bytes;
     return table_.each(range.offset / block_bytes, (range.end() - 1) / block_bytes,
@@ -270,7 +274,9 @@ std::optional<DynamicHeader> guess_header(const ByteSource& file, const Footer& 
       header.table_offset = at;
       header.block_bytes = block_bytes;
       header.entry_count = divide_up(footer.disk_bytes, block_bytes);
-      if (header.entry_count > file.size()) continue;
+      if (header.entry_count == 0 ||
+          header.entry_count > (file.size() - std::min(file.size(), at)) / 4)
+        continue;
       std::vector<std::uint64_t> places;
       const EntryTable table(std::shared_ptr<const ByteSource>(&file, [](const ByteSource*) {}), at,
                              4);

@@ -36,6 +36,11 @@ class Qcow2Map final : public BlockMap {
         table_clusters_(header.cluster_bytes() / entry_bytes_),
         context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(std::min(level1_.room(), level1_entries_),
+                          table_clusters_ * header_.cluster_bytes());
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t table_bytes = table_clusters_ * header_.cluster_bytes();
     return level1_.each(range.offset / table_bytes, (range.end() - 1) / table_bytes,

@@ -40,6 +40,11 @@ class VhdxMap final : public BlockMap {
         chunk_blocks_(kChunkSectors * metadata.sector_bytes / metadata.block_bytes),
         context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(table_.room() - table_.room() / (chunk_blocks_ + 1),
+                          metadata_.block_bytes);
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t block_bytes = metadata_.block_bytes;
     const std::uint64_t last_block = (range.end() - 1) / block_bytes;

@@ -24,6 +24,8 @@ class FoundGrains final : public BlockMap {
   FoundGrains(std::map<std::uint64_t, Grain> grains, const GrainScan& scan, std::uint64_t sure_to)
       : grains_(std::move(grains)), scan_(scan), sure_to_(sure_to) {}
 
+  std::uint64_t mapped_bytes() const override { return scan_.disk_bytes; }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     std::uint64_t at = range.offset;
     while (at < range.end()) {

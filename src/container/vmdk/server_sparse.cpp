@@ -33,6 +33,11 @@ class ServerMap final : public BlockMap {
   ServerMap(const SourcePtr& file, const Layout& layout, const Context& context)
       : tables_(make_cached(file, context)), layout_(layout), context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    return saturating_mul(EntryTable(tables_, layout_.directory * kSector, 8).room(),
+                          layout_.grain_bytes() * layout_.table_entries());
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t grain_bytes = layout_.grain_bytes();
     const std::uint64_t table_bytes = grain_bytes * layout_.table_entries();

@@ -67,6 +67,15 @@ class SparseMap final : public BlockMap {
   SparseMap(const SourcePtr& file, const Layout& layout, const Context& context)
       : file_(file), tables_(make_cached(file, context)), layout_(layout), context_(context) {}
 
+  std::uint64_t mapped_bytes() const override {
+    if (layout_.tables_behind != 0) return layout_.disk_bytes();
+    const std::uint64_t table_bytes = layout_.table_entries * layout_.grain_bytes();
+    std::uint64_t room = EntryTable(tables_, layout_.directory * kSector, 4).room();
+    if (layout_.second_directory != 0)
+      room = std::max(room, EntryTable(tables_, layout_.second_directory * kSector, 4).room());
+    return saturating_mul(room, table_bytes);
+  }
+
   bool runs(Range range, const RunVisitor& visit) const override {
     const std::uint64_t grain_bytes = layout_.grain_bytes();
     const std::uint64_t last_grain = (range.end() - 1) / grain_bytes;

@@ -22,7 +22,6 @@ constexpr std::size_t kEnoughEntries = 48;
 struct Volume {
   std::uint64_t start = 0;  // bytes of the disk
   Geometry geometry;
-  friend bool operator<(const Volume& a, const Volume& b) { return a.start < b.start; }
 };
 
 void add_volume(std::vector<Volume>& volumes, std::uint64_t start, const Geometry& geometry) {

@@ -184,7 +184,8 @@ class Imaging {
       context_.check_cancelled();
       std::vector<Range> lost;
       const Range data = next_data(*disk_, record_.done_bytes, lost);
-      const std::uint64_t from = std::max(record_.done_bytes, data.offset / block * block);
+      const std::uint64_t from =
+          data.empty() ? disk_->size() : std::max(record_.done_bytes, data.offset / block * block);
       for (const Range& range : lost)
         add_lost(record_.summary.unreadable,
                  intersect(range, {record_.done_bytes, from - record_.done_bytes}));

@@ -1,0 +1,140 @@
+#!/usr/bin/env python3
+"""Lays the first inputs of every target under fuzz/corpus/: small disks laid by hand, damage is the fuzzer's."""
+import io
+import os
+import struct
+import sys
+import tarfile
+import zlib
+
+HERE = os.path.dirname(os.path.abspath(__file__))
+sys.path.insert(0, os.path.join(os.path.dirname(HERE), "tests", "truth"))
+import hand_laid as lay  # noqa: E402
+
+
+def put(target, name, data):
+    folder = os.path.join(HERE, "corpus", target)
+    os.makedirs(folder, exist_ok=True)
+    with open(os.path.join(folder, name), "wb") as f:
+        f.write(data)
+
+
+def qcow2(version, extended, packed):
+    """Clusters of 512 bytes (16 KiB with extended entries): header, level 1, level 2, data, a snapshot."""
+    bits = 14 if extended else 9
+    cluster = 1 << bits
+    out = bytearray(cluster * 5)
+    struct.pack_into(">4sIQIIQIIQQIIQ", out, 0, b"QFI\xfb", version, 0, 0, bits, cluster * 20, 0, 1, cluster, 0, 0, 1,
+                     cluster * 4)
+    if version == 3:
+        struct.pack_into(">QQQII", out, 72, 16 if extended else 0, 0, 0, 4, 104)
+    struct.pack_into(">Q", out, cluster, 1 << 63 | 2 * cluster)
+    step = 16 if extended else 8
+    struct.pack_into(">Q", out, 2 * cluster + step, 1 << 63 | 3 * cluster)
+    if extended:
+        struct.pack_into(">Q", out, 2 * cluster + step + 8, 0x00FF0000_0000FFFF)
+    if packed:
+        data = zlib.compressobj(9, zlib.DEFLATED, -12)
+        body = data.compress(b"tide " * (cluster // 5) + bytes(cluster % 5)) + data.flush()
+        struct.pack_into(">Q", out, 2 * cluster + 5 * step, 1 << 62 | len(out))
+        out += body.ljust(512, b"\0")
+    struct.pack_into(">QIHHIIQII", out, 4 * cluster, cluster, 1, 1, 4, 1000, 0, 0, 0, 16)
+    struct.pack_into(">QQ", out, 4 * cluster + 40, 0, cluster * 20)
+    out[4 * cluster + 56:4 * cluster + 61] = b"1tide"
+    return bytes(out)
+
+
+def vmdk(packed):
+    text = b"# Disk DescriptorFile\nversion=1\nCID=12345678\nparentCID=ffffffff\ncreateType=\"monolithicSparse\"\nRW 64 SPARSE \"a.vmdk\"\n"
+    out = bytearray(512 * 8)
+    struct.pack_into("<4sIIQQQQIQQQB4sH", out, 0, b"KDMV", 1, 0x30001 if packed else 7, 64, 8, 1, 1, 8, 4, 2, 6, 0,
+                     b"\n \r\n", 1 if packed else 0)
+    out[512:512 + len(text)] = text
+    struct.pack_into("<I", out, 1024, 3)
+    struct.pack_into("<8I", out, 1536, 8, 0, 1, 0, 0, 0, 0, 0)
+    struct.pack_into("<I", out, 2048, 5)
+    struct.pack_into("<8I", out, 2560, 8, 0, 1, 0, 0, 0, 0, 0)
+    if packed:
+        data = zlib.compress(bytes(4096))
+        out += (struct.pack("<QI", 0, len(data)) + data).ljust(512, b"\0")
+    else:
+        out += lay.block(1, 4096)
+    return bytes(out)
+
+
+def main():
+    size = 1024
+    put("vdi", "dynamic", lay.vdi(5, {0: lay.block(1, size), 3: None, 4: lay.block(2, size)}, size))
+    put("vdi", "differencing", lay.vdi(5, {1: lay.block(1, size)}, size, kind=4))
+    names = [(b"W2ru", ".\\base.vhd".encode("utf-16le"))]
+    put("vhd", "dynamic", lay.vhd(5, {0: (b"\xff", lay.block(1, size))}, size))
+    put("vhd", "differencing", lay.vhd(5, {0: (b"\xa0", lay.block(1, size))}, size, kind=4, names=names))
+    full = lay.vhdx(3 << 20, {0: (6, b"x"), 1: (7, b"y"), "bitmap": b"\xf0"}, parent={"parent_linkage": "{1}"})
+    put("vhdx", "differencing", b"".join(full[at:at + length] for at, length in (
+        (0, 16), (65536, 96), (131072, 96), (196608, 96), (262144, 96), (1 << 20, 8192), (2 << 20, 512),
+        ((2 << 20) + 65536, 512), (3 << 20, 4096))))
+    log = lay.log_entry([(4096, lay.block(1, 4096)), (8192, 4096)], b"\x77" * 16, 1 << 20)
+    put("vhdx_log", "one", struct.pack("<I", 0).join((log[:12], log[16:])))
+    put("vmdk", "sparse", vmdk(False))
+    put("vmdk", "packed", vmdk(True))
+    put("vmdk", "old-server", lay.cowd(20, {3: lay.block(1, 512)})[:512 * 40])
+    put("vmdk", "new-server", lay.newer_server(20, {3: lay.block(1, 512), 4: "zero"}, grain=1))
+    put("vmdk", "text", b"# Disk DescriptorFile\nCID=1\nparentCID=2\ncreateType=\"x\"\nRW 4 ZERO\nRW 4 FLAT \"f\" 1\nRW 4 SPARSE \"s\"\n")
+    for version, extended, packed in ((2, False, False), (3, False, True)):
+        put("qcow2", f"v{version}{'-packed' if packed else ''}", qcow2(version, extended, packed))
+    put("qcow2", "extended", qcow2(3, True, False))
+    put("headless_qcow2", "v3", bytes(512) + qcow2(3, False, True)[512:])
+    one = bytearray(2048)
+    struct.pack_into(">4sIQIIQBBHIQ", one, 0, b"QFI\xfb", 1, 0, 0, 0, 20 * 512, 9, 6, 0, 0, 512)
+    struct.pack_into(">Q", one, 512, 1024)
+    struct.pack_into(">Q", one, 1024, 1536)
+    put("qcow1", "one", bytes(one))
+    qed = bytearray(4 * 4096)
+    struct.pack_into("<4sIIIQQQQQII", qed, 0, b"QED\0", 4096, 1, 1, 0, 0, 0, 4096, 20 * 4096, 0, 0)
+    struct.pack_into("<Q", qed, 4096, 8192)
+    struct.pack_into("<QQ", qed, 8192, 12288, 1)
+    put("qed", "one", bytes(qed))
+    put("hdd", "first", lay.hdd(5, {1: lay.block(1, 512)}, sectors=1))
+    put("hdd", "large", lay.hdd(5, {1: lay.block(1, 512)}, sectors=1, large=True))
+    put("hdd_folder", "one", b"<Parallels_disk_image><StorageData><Storage><Start>0</Start><End>9</End><Image><GUID>{1}</GUID>"
+        b"<Type>Plain</Type><File>a.hds</File></Image></Storage></StorageData><Snapshots><TopGUID>{1}</TopGUID><Shot><GUID>{1}"
+        b"</GUID><ParentGUID>{2}</ParentGUID></Shot></Snapshots></Parallels_disk_image>")
+    blocks = 3
+    put("headless_vdi", "shape", bytes(512) + struct.pack("<8I", 2, 0, 0xFFFFFFFF, 1, 0xFFFFFFFF, 0xFFFFFFFF, 0, 0) + bytes(blocks * 512))
+    for kind, name in ((tarfile.USTAR_FORMAT, "ustar"), (tarfile.PAX_FORMAT, "pax"), (tarfile.GNU_FORMAT, "gnu")):
+        memory = io.BytesIO()
+        with tarfile.open(fileobj=memory, mode="w", format=kind) as tar:
+            info = tarfile.TarInfo("disks/" + "x" * (120 if kind != tarfile.USTAR_FORMAT else 20))
+            info.size = 3
+            tar.addfile(info, io.BytesIO(b"abc"))
+        put("archive", name, memory.getvalue()[:4096])
+    put("machine", "lines", b'config.version = "8"\ndisplayName = "Tide gauge"\nscsi0:0.fileName = "tide.vmdk"\nscsi0:0.present = "TRUE"\n')
+    put("machine", "colon", b"name: gauge\nscsi0: store:100/vm-100-disk-0.qcow2,size=32G\n[before]\nscsi0: x:1/y\n")
+    put("machine", "registry", b'<V><Machine uuid="{1}" name="n" stateFile="s"><MediaRegistry><HardDisks><HardDisk uuid="{2}" location="a.vdi"/></HardDisks>'
+        b'</MediaRegistry><StorageControllers><StorageController name="SATA"><AttachedDevice type="HardDisk" port="0"><Image uuid="{2}"/></AttachedDevice>'
+        b'</StorageController></StorageControllers><Snapshot uuid="{3}" name="x" timeStamp="t"/></Machine></V>')
+    put("machine", "domain", b'<domain><name>n</name><devices><disk type="file" device="disk"><source file="/a/b.qcow2"/><target dev="vda"/></disk></devices></domain>')
+    put("machine", "ovf", b'<ovf:Envelope><References><File ovf:href="a.vmdk" ovf:id="f1"/></References><DiskSection><Disk ovf:diskId="d1" ovf:fileRef="f1"/></DiskSection>'
+        b'<VirtualSystem ovf:id="n"><Item><rasd:HostResource>ovf:/disk/d1</rasd:HostResource></Item></VirtualSystem></ovf:Envelope>')
+    record = bytearray(2048)
+    struct.pack_into("<B3sB3sII", record, 446, 0x80, b"", 6, b"", 1, 2)
+    struct.pack_into("<B3sB3sII", record, 462, 0, b"", 5, b"", 3, 1)
+    record[510:512] = b"\x55\xaa"
+    put("tables", "mbr", bytes(record))
+    gpt = bytearray(512 * 6)
+    struct.pack_into("<B3sB3sII", gpt, 446, 0, b"", 0xEE, b"", 1, 5)
+    gpt[510:512] = b"\x55\xaa"
+    struct.pack_into("<8sIIIIQQQQ16sQIII", gpt, 512, b"EFI PART", 0x10000, 92, 0, 0, 1, 5, 2, 4, b"\1" * 16, 2, 4, 128, 0)
+    put("tables", "gpt", bytes(gpt))
+    fat = bytearray(512 * 40)
+    struct.pack_into("<3s8sHBHBHHBHHHII", fat, 0, b"\xeb\x3c\x90", b"SKERROW ", 512, 1, 1, 2, 16, 40, 0xF8, 1, 1, 1, 0, 0)
+    fat[510:512] = b"\x55\xaa"
+    fat[512:518] = fat[1024:1030] = b"\xf8\xff\xff\xff\x4f\x00"
+    fat[1536:1547], fat[1547] = b"LOG     TXT", 0x20
+    struct.pack_into("<HI", fat, 1536 + 26, 3, 700)
+    fat[1568:1579], fat[1579] = b"\xe5OUNDS     ", 0x10
+    struct.pack_into("<H", fat, 1568 + 26, 5)
+    put("fat", "fat12", bytes(fat))
+
+
+main()
