@@ -8,9 +8,9 @@
 #include <fcntl.h>
 #include <unistd.h>
 
-#include "lantern/container.h"
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
+#include "lantern/container.h"
 #include "lantern/file_system.h"
 
 namespace {

@@ -27,10 +27,7 @@ class PatchedMap final : public BlockMap {
   PatchedMap(std::shared_ptr<const BlockMap> map, std::map<std::uint64_t, Run> patches)
       : map_(std::move(map)), patches_(std::move(patches)) {}
 
-  std::uint64_t mapped_bytes() const override {
-    // What is not mapped below is lost by a patch, when it is not placed.
-    return ~0ull;
-  }
+  std::uint64_t mapped_bytes() const override { return map_->mapped_bytes(); }
 
   bool runs(Range range, const RunVisitor& visit) const override {
     std::uint64_t at = range.offset;
@@ -253,7 +250,7 @@ class TableCheck {
   std::uint64_t slot_bytes() const { return table_.lead_bytes + table_.block_bytes; }
 
   void walk() {
-    map_.runs({0, table_.disk_bytes}, [&](const Run& run) {
+    map_.runs({0, std::min(table_.disk_bytes, map_.mapped_bytes())}, [&](const Run& run) {
       const std::uint64_t block = run.range.offset / table_.block_bytes;
       const std::uint64_t within = run.range.offset % table_.block_bytes;
       if (within != 0) return true;
@@ -402,7 +399,8 @@ std::shared_ptr<const BlockMap> mend_block_table(const SourcePtr& file,
                                                  std::shared_ptr<const BlockMap> map,
                                                  const OneTable& table, const Surroundings& around,
                                                  const Context& context) {
-  if (table.disk_bytes == 0 || divide_up(table.disk_bytes, table.block_bytes) > kMostBlocks)
+  if (table.disk_bytes == 0 || map->mapped_bytes() == 0 ||
+      divide_up(table.disk_bytes, table.block_bytes) > kMostBlocks)
     return map;
   Placing placing;
   if (!TableCheck(file, *map, table, context).run(placing)) return map;

@@ -13,14 +13,16 @@ namespace {
 
 constexpr std::uint64_t kMostCounted = 500'000;
 
-// The share of a disk that is stored, in itself or in what it lies on; looked at for so many
-// extents.
+// The share of a disk that is stored, in itself or in what it lies on. A quick look: so many extents
+// and so much of the disk.
 std::string fullness(const ByteSource& disk) {
   constexpr std::size_t kMostExtents = 1'000'000;
+  constexpr std::uint64_t kMostBytes = 16ull << 40;
+  const std::uint64_t looked = std::min(disk.size(), kMostBytes);
   std::uint64_t stored = 0;
   std::uint64_t lost = 0;
   std::size_t seen = 0;
-  disk.extents({0, disk.size()}, [&](const Extent& extent) {
+  disk.extents({0, looked}, [&](const Extent& extent) {
     if (extent.kind == ExtentKind::unreadable) lost += extent.range.length;
     if (extent.kind == ExtentKind::direct || extent.kind == ExtentKind::derived)
       stored += extent.range.length;
@@ -28,12 +30,12 @@ std::string fullness(const ByteSource& disk) {
   });
   const auto percent = [&](std::uint64_t part) {
     return static_cast<unsigned>(100.0 * static_cast<double>(part) /
-                                     static_cast<double>(std::max<std::uint64_t>(disk.size(), 1)) +
+                                     static_cast<double>(std::max<std::uint64_t>(looked, 1)) +
                                  0.5);
   };
   std::string text = fmt::format("{} % of it stored", percent(stored));
   if (lost > 0) text += fmt::format(", {} lost", human_size(lost));
-  if (seen >= kMostExtents) text += " (looked at in part)";
+  if (seen >= kMostExtents || looked < disk.size()) text += " (looked at in part)";
   return text;
 }
 
