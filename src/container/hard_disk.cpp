@@ -132,6 +132,7 @@ std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
             ? said
             : divide_up(layout.data_from, layout.cluster_bytes) * layout.cluster_bytes;
     table.blocks = {from, file->size() - std::min(file->size(), from)};
+    table.whole = {kHeaderBytes, layout.entries * 4};
     table.entry = [](std::uint64_t block) { return Range{kHeaderBytes + block * 4, 4}; };
     parts.map = mend_block_table(file, parts.map, table, around, context);
   }

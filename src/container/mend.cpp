@@ -252,10 +252,14 @@ class TableCheck {
   void walk() {
     map_.runs({0, std::min(table_.disk_bytes, map_.mapped_bytes())}, [&](const Run& run) {
       const std::uint64_t block = run.range.offset / table_.block_bytes;
-      const std::uint64_t within = run.range.offset % table_.block_bytes;
-      if (within != 0) return true;
-      if (run.kind == Run::Kind::absent) absent_.push_back(block);
-      if (run.kind == Run::Kind::lost) bad_.insert(block);
+      if (run.range.offset % table_.block_bytes != 0) return true;
+      if (run.kind == Run::Kind::absent || run.kind == Run::Kind::lost)
+        for (std::uint64_t b = block; b * table_.block_bytes < run.range.end(); ++b) {
+          if (run.kind == Run::Kind::lost)
+            bad_.insert(b);
+          else if (!table_.entry(b).empty())
+            absent_.push_back(b);
+        }
       if (run.kind != Run::Kind::stored) return true;
       const bool inside = run.file_offset >= table_.blocks.offset + table_.lead_bytes &&
                           run.file_offset < table_.blocks.end();
@@ -350,15 +354,13 @@ class TableCheck {
   // Whether the whole sector an entry lies in has one value: damage takes sectors, not entries.
   bool in_blank_sector(std::uint64_t block) {
     const Range entry = table_.entry(block);
+    if (entry.empty()) return false;
     const std::uint64_t sector = entry.offset / kSector * kSector;
     if (sector != last_sector_) {
       last_sector_ = sector;
       Bytes bytes(kSector);
       const ReadResult got = file_->read(sector, bytes);
-      // The table may begin or end inside the sector.
-      const Range first = table_.entry(0);
-      const Range last = table_.entry(divide_up(table_.disk_bytes, table_.block_bytes) - 1);
-      const Range part = intersect({sector, kSector}, {first.offset, last.end() - first.offset});
+      const Range part = intersect({sector, kSector}, table_.whole);
       const ByteView view = ByteView(bytes).subspan(static_cast<std::size_t>(part.offset - sector),
                                                     static_cast<std::size_t>(part.length));
       last_blank_ =

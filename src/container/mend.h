@@ -53,7 +53,9 @@ struct OneTable {
   Range blocks;                  // of the file: where blocks may lie
   std::uint64_t lead_bytes = 0;  // before the data of each block (a bitmap)
   std::vector<Range> taken;      // of the file: tables and the like that lie among the blocks
-  // The bytes of the file that hold the entry of a block.
+  // The bytes of the file that hold the table, when it begins or ends inside a sector.
+  Range whole{0, ~std::uint64_t{0}};
+  // The bytes of the file that hold the entry of a block; empty: it has none of its own.
   std::function<Range(std::uint64_t block)> entry;
 };
 

@@ -164,6 +164,7 @@ OneTable table_of(const ByteSource& file, const VdiHeader& header) {
   table.blocks = {header.data_offset,
                   file.size() - std::min<std::uint64_t>(file.size(), header.data_offset)};
   table.lead_bytes = header.extra_bytes;
+  table.whole = {header.map_offset, std::uint64_t{header.block_count} * kMapEntryBytes};
   table.entry = [at = header.map_offset](std::uint64_t block) {
     return Range{at + block * kMapEntryBytes, kMapEntryBytes};
   };

@@ -182,6 +182,13 @@ def main():
     case("vhd: an entry at the tables", "vpc", {"force-size": True}, lambda p: patch(p, (1536 + 4 * 5, struct.pack(">I", 3))), least=0.97)
     case("vmdk: entries at the tables, in both copies", "vmdk", {}, lambda p: patch(p, (directory(p, 0x38) + 512 + 400, struct.pack("<I", 5)), (directory(p, 0x30) + 512 + 400, struct.pack("<I", 5))), least=0.99)
 
+    def level2(path):
+        return struct.unpack(">Q", take(path, struct.unpack(">Q", take(path, 0x28, 8))[0], 8))[0] & 0xFFFFFFFFFFFE00
+    case("qcow2: a sector of level 2 zeroed", "qcow2", {}, lambda p: patch(p, (level2(p) + 512, zeros(512))), least=0.9)
+    case("qcow2: level 2 zeroed", "qcow2", {}, lambda p: patch(p, (level2(p), zeros(65536))), least=0.1)
+    case("qcow2: a level 2 entry past the end", "qcow2", {}, lambda p: patch(p, (level2(p) + 800, struct.pack(">Q", 1 << 63 | 1 << 40))), least=0.99)
+    case("qcow2: two level 2 entries at one cluster", "qcow2", {}, lambda p: patch(p, (level2(p) + 800, take(p, level2(p) + 808, 8))), least=0.99)
+    case("vmdk: a sector of both tables zeroed", "vmdk", {}, lambda p: patch(p, (directory(p, 0x38) + 1024, zeros(512)), (directory(p, 0x30) + 1024, zeros(512))), least=0.8)
     # The end cut off: what lies before the cut survives.
     def cut(path, to):
         os.truncate(path, int(os.path.getsize(path) * to))

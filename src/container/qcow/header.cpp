@@ -74,11 +74,14 @@ std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Conte
   header.encryption = be32(bytes, 0x20);
   header.level1_entries = be32(bytes, 0x24);
   header.level1_offset = be64(bytes, 0x28);
+  header.counts_offset = be64(bytes, 0x30);
+  header.counts_clusters = be32(bytes, 0x38);
   header.snapshot_count = be32(bytes, 0x3C);
   header.snapshots_offset = be64(bytes, 0x40);
   header.header_bytes = kVersion2Bytes;
   if (header.version == 3) {
     header.features = be64(bytes, 0x48);
+    header.count_bits = 1u << std::min(be32(bytes, 0x60), 6u);
     header.header_bytes = std::max<std::uint64_t>(be32(bytes, 0x64), kHeaderBytes);
     if (header.header_bytes > kHeaderBytes) {
       Bytes packing(1);

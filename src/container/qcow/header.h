@@ -40,6 +40,9 @@ struct Qcow2Header {
   std::string parent_name;
   std::string parent_format;
   std::string data_file;
+  std::uint64_t counts_offset = 0;    // of the table of reference counts
+  std::uint64_t counts_clusters = 0;  // that it has
+  std::uint32_t count_bits = 16;      // of one reference count
   std::uint32_t snapshot_count = 0;
   std::uint64_t snapshots_offset = 0;
 

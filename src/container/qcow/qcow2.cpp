@@ -222,6 +222,14 @@ Container open_by(const SourcePtr& as_it_lies, const Qcow2Header& header,
                             context);
   };
   container.flat = disk(header.level1_offset, header.level1_entries, header.disk_bytes);
+  if (header.parent_name.empty() && data == as_it_lies) {
+    std::shared_ptr<const BlockMap> map =
+        map_of(file, header, header.level1_offset, header.level1_entries);
+    container.flat = make_mapped_disk(
+        {data, mend_level2(file, header, snapshots, std::move(map), around, context),
+         header.disk_bytes, std::nullopt, nullptr, false},
+        context);
+  }
   for (const Qcow2Snapshot& snapshot : snapshots) container.versions.push_back(snapshot.version);
   container.open_version = [snapshots, disk](std::string_view wanted) -> SourcePtr {
     const auto matches = [&](auto member) {

@@ -86,6 +86,60 @@ class Level1Check {
     }
   }
 
+  // The reference counts themselves, and clusters that they say nobody uses.
+  void mark_counts() {
+    const std::uint64_t cluster_bytes = header_.cluster_bytes();
+    if (header_.counts_clusters > clusters_ || header_.counts_offset >= file_->size()) return;
+    mark(header_.counts_offset, header_.counts_clusters * cluster_bytes);
+    Bytes table(static_cast<std::size_t>(header_.counts_clusters * cluster_bytes));
+    table.resize(file_->read(header_.counts_offset, table).length / 8 * 8);
+    const std::uint64_t counts_of_block = cluster_bytes * 8 / header_.count_bits;
+    Bytes block(static_cast<std::size_t>(cluster_bytes));
+    for (std::size_t i = 0; i * 8 < table.size() && i * counts_of_block < clusters_; ++i) {
+      const std::uint64_t at = be64(table, i * 8);
+      if (at == 0 || at % cluster_bytes != 0 || at >= file_->size()) continue;
+      mark(at, 1);
+      file_->read(at, block);
+      // A count is zero when all of its bits are: in bytes, or in parts of one.
+      for (std::uint64_t n = 0; n < counts_of_block; ++n) {
+        const std::uint64_t cluster = i * counts_of_block + n;
+        if (cluster >= clusters_) break;
+        const std::uint64_t bit = n * header_.count_bits;
+        std::uint64_t value = 0;
+        for (std::uint64_t b = 0; b < header_.count_bits; b += 8)
+          value |= u8(block, static_cast<std::size_t>((bit + b) / 8));
+        if (header_.count_bits < 8) value = value >> (bit % 8) & ((1u << header_.count_bits) - 1);
+        if (value == 0) used_[static_cast<std::size_t>(cluster)] = true;
+      }
+    }
+  }
+
+  // Runs of the file that are spoken of.
+  std::vector<Range> used() const {
+    std::vector<Range> ranges;
+    const std::uint64_t cluster_bytes = header_.cluster_bytes();
+    for (std::uint64_t i = 0; i < clusters_; ++i) {
+      if (!used_[static_cast<std::size_t>(i)]) continue;
+      if (!ranges.empty() && ranges.back().end() == i * cluster_bytes)
+        ranges.back().length += cluster_bytes;
+      else
+        ranges.push_back({i * cluster_bytes, cluster_bytes});
+    }
+    return ranges;
+  }
+
+  // Where the level 2 table of each level 1 entry lies; 0: nowhere.
+  std::vector<std::uint64_t> level2_places() const {
+    std::vector<std::uint64_t> places;
+    for (std::size_t i = 0; i + 8 <= level1_.size(); i += 8) {
+      const std::uint64_t entry = be64(level1_, i);
+      places.push_back(leads_to_cluster(entry, header_.cluster_bytes(), file_->size())
+                           ? entry & kOffsetMask
+                           : 0);
+    }
+    return places;
+  }
+
   std::vector<LooseUnit> loose() const {
     std::vector<LooseUnit> units;
     for (std::uint64_t i = 1; i < clusters_; ++i) {
@@ -150,9 +204,18 @@ class Level1Check {
       mark(entry & kOffsetMask, 1);
       level2.resize(file_->read(entry & kOffsetMask, level2).length);
       for (std::size_t at = 0; at + 8 <= level2.size(); at += entry_bytes(header_))
-        if (leads_to_cluster(be64(level2, at), header_.cluster_bytes(), file_->size()))
-          mark(be64(level2, at) & kOffsetMask, 1);
+        mark_entry(be64(level2, at));
       level2.resize(static_cast<std::size_t>(header_.cluster_bytes()));
+    }
+  }
+
+  void mark_entry(std::uint64_t entry) {
+    if ((entry & kPacked) != 0) {
+      const unsigned offset_bits = 62 - (header_.cluster_bits - 8);
+      const std::uint64_t offset = entry & ((1ull << offset_bits) - 1);
+      mark(offset, (((entry & (kPacked - 1)) >> offset_bits) + 1) * kSector - offset % kSector);
+    } else if (leads_to_cluster(entry, header_.cluster_bytes(), file_->size())) {
+      mark(entry & kOffsetMask, 1);
     }
   }
 
@@ -289,6 +352,32 @@ SourcePtr mend_level1(const SourcePtr& file, const Qcow2Header& header,
   const Placed placed =
       place_by_evidence(file, std::move(map), std::move(placing), around, context);
   return check.with(open, placed, units);
+}
+
+std::shared_ptr<const BlockMap> mend_level2(const SourcePtr& file, const Qcow2Header& header,
+                                            const std::vector<Qcow2Snapshot>& snapshots,
+                                            std::shared_ptr<const BlockMap> map,
+                                            const Surroundings& around, const Context& context) {
+  if (file->size() / header.cluster_bytes() > kMostClusters || header.has_data_file() ||
+      header.level1_entries > kMostClusters || header.level1_offset >= file->size())
+    return map;
+  Level1Check check(file, header, context);
+  check.mark_used(snapshots);
+  check.mark_counts();
+  OneTable table;
+  table.format = "qcow2";
+  table.disk_bytes = header.disk_bytes;
+  table.block_bytes = header.cluster_bytes();
+  table.blocks = {header.cluster_bytes(),
+                  file->size() - std::min(file->size(), header.cluster_bytes())};
+  table.taken = check.used();
+  table.entry = [places = check.level2_places(), step = entry_bytes(header),
+                 of_table = header.cluster_bytes() / entry_bytes(header)](std::uint64_t cluster) {
+    const std::uint64_t index = cluster / of_table;
+    if (index >= places.size() || places[static_cast<std::size_t>(index)] == 0) return Range{};
+    return Range{places[static_cast<std::size_t>(index)] + cluster % of_table * step, step};
+  };
+  return mend_block_table(file, std::move(map), table, around, context);
 }
 
 }  // namespace lantern

@@ -161,6 +161,23 @@ class VhdxMap final : public BlockMap {
   Context context_;
 };
 
+// Blocks whose entry says they hold nothing now, but keeps their place.
+void add_given_up(const SourcePtr& file, std::uint64_t table_offset, std::uint64_t entries,
+                  std::uint64_t block_bytes, std::vector<Range>& taken) {
+  constexpr std::uint64_t kMostEntries = 1u << 20;
+  const EntryTable table(file, table_offset, kEntryBytes);
+  const std::uint64_t count = std::min(entries, table.room());
+  if (count == 0 || count > kMostEntries) return;
+  table.each(0, count - 1, [&](std::uint64_t, ByteView entry) {
+    if (entry.empty()) return true;
+    const std::uint64_t state = le64(entry, 0) & 7;
+    const std::uint64_t place = le64(entry, 0) >> kPlaceShift << kPlaceShift;
+    if (place != 0 && state >= kUndefined && state <= kUnmapped)
+      taken.push_back({place, block_bytes});
+    return true;
+  });
+}
+
 bool looks_like_vhdx(const ByteSource& file) {
   Bytes sign(8);
   if (file.read(0, sign).length == 8 && has_text(sign, 0, "vhdxfile")) return true;
@@ -223,6 +240,8 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
     table.blocks = {kMiB, whole->size() - std::min(whole->size(), kMiB)};
     table.taken = {regions.table, regions.metadata};
     if (header) table.taken.push_back(header->log);
+    add_given_up(whole, regions.table.offset, entries, metadata.block_bytes, table.taken);
+    table.whole = {regions.table.offset, entries * kEntryBytes};
     table.entry = [at = regions.table.offset, chunk](std::uint64_t block) {
       return Range{at + (block + block / chunk) * kEntryBytes, kEntryBytes};
     };

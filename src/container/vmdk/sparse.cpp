@@ -6,6 +6,7 @@
 
 #include "base/checked.h"
 #include "container/inflate.h"
+#include "container/mend.h"
 #include "container/vmdk/descriptor.h"
 #include "container/vmdk/directory.h"
 #include "container/vmdk/grain_scan.h"
@@ -294,6 +295,23 @@ void find_tables_behind(const ByteSource& file, Layout& layout, const Context& c
   }
 }
 
+// The byte of the first table when they lie one behind the other, as every writer lays them; else
+// 0.
+std::uint64_t tables_in_line(const ByteSource& file, const Layout& layout) {
+  if (layout.tables_behind != 0) return layout.tables_behind;
+  constexpr std::uint64_t kMostTables = 1u << 17;
+  const std::uint64_t tables = shape_of(layout).tables;
+  if (tables > kMostTables) return 0;
+  Bytes entries(static_cast<std::size_t>(tables * 4));
+  if (file.read(layout.directory * kSector, entries).length < entries.size()) return 0;
+  const std::uint64_t first = le32(entries, 0);
+  for (std::uint64_t i = 0; i < tables; ++i)
+    if (le32(entries, static_cast<std::size_t>(i * 4)) !=
+        first + i * divide_up(layout.table_entries * 4, kSector))
+      return 0;
+  return first * kSector;
+}
+
 // The layout of a file whose first sector is lost: by its footer, by the descriptor behind it, or
 // by `sectors` when the size of the disk is known from elsewhere; its tables by their shape.
 std::optional<Layout> layout_without_header(const ByteSource& file, std::uint64_t sectors,
@@ -399,7 +417,26 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (layout.second_directory > kMostSectors) layout.second_directory = 0;
   if (!layout.packed && layout.variant == "sparse") find_tables_behind(*file, layout, context);
   result.map = std::make_shared<SparseMap>(file, layout, context);
+  // The older server's header does not say where its tables end.
+  if (!layout.packed && layout.variant == "sparse") {
+    result.tables_at = tables_in_line(*file, layout);
+    result.metadata_bytes = layout.metadata * kSector;
+  }
   return result;
+}
+
+std::shared_ptr<const BlockMap> mend_grain_tables(const SourcePtr& file, const VmdkSparse& sparse,
+                                                  const Surroundings& around,
+                                                  const Context& context) {
+  if (sparse.tables_at == 0 || sparse.metadata_bytes == 0) return sparse.map;
+  OneTable table;
+  table.format = "vmdk";
+  table.disk_bytes = sparse.disk_bytes;
+  table.block_bytes = sparse.grain_bytes;
+  table.blocks = {sparse.metadata_bytes,
+                  file->size() - std::min(file->size(), sparse.metadata_bytes)};
+  table.entry = [at = sparse.tables_at](std::uint64_t grain) { return Range{at + grain * 4, 4}; };
+  return mend_block_table(file, sparse.map, table, around, context);
 }
 
 }  // namespace lantern

@@ -23,6 +23,7 @@
 #include <string>
 
 #include "container/mapped_disk.h"
+#include "lantern/container.h"
 
 namespace lantern {
 
@@ -32,6 +33,8 @@ struct VmdkSparse {
   std::uint64_t grain_bytes = 0;
   Range descriptor;  // within the file; empty when it has none
   bool unclean = false;
+  std::uint64_t tables_at = 0;       // byte of the first table, when they lie one behind the other
+  std::uint64_t metadata_bytes = 0;  // grains lie behind this
   std::shared_ptr<const BlockMap> map;
 };
 
@@ -39,5 +42,11 @@ struct VmdkSparse {
 // and says so; else 0. Throws Error{cannot_read}.
 std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t sectors,
                                            const Context& context);
+
+// `sparse` with grains placed by evidence where both copies of its tables are hurt. For a disk that
+// lies on no other.
+std::shared_ptr<const BlockMap> mend_grain_tables(const SourcePtr& file, const VmdkSparse& sparse,
+                                                  const Surroundings& around,
+                                                  const Context& context);
 
 }  // namespace lantern

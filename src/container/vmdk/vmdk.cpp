@@ -80,7 +80,13 @@ class Assembly {
  private:
   SourcePtr mapped(const SourcePtr& file, const VmdkSparse& sparse,
                    std::uint64_t disk_offset) const {
-    MappedParts parts{file, sparse.map, sparse.disk_bytes, std::nullopt, nullptr, below_.missing};
+    const bool alone = !below_.parent && !below_.missing;
+    MappedParts parts{file,
+                      alone ? mend_grain_tables(file, sparse, around_, context_) : sparse.map,
+                      sparse.disk_bytes,
+                      std::nullopt,
+                      nullptr,
+                      below_.missing};
     // A window past the parent's end would be lost bytes; past its end the parent is zeros.
     if (below_.parent) {
       std::vector<Piece> pieces;

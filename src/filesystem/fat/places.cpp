@@ -155,25 +155,23 @@ class Search {
   void tables_of(std::size_t piece) {
     for (const Volume& volume : volumes_) {
       if (volume.geometry.width == Width::fat12) continue;
-      // A piece holds one copy or the other: which one is told only by a border inside it.
-      std::map<std::uint64_t, std::size_t> first;
-      std::map<std::uint64_t, std::size_t> second;
+      // A sector may be of one copy of the table or of the other: a piece is placed when only one
+      // of both fits a piece's border, or both lie in the same piece.
+      std::map<std::uint64_t, std::size_t> fits;
       each_sector(piece, [&](std::uint64_t within, ByteView sector) {
         const auto number = table_sector(sector, volume.geometry.width);
         if (!number || *number * kSector >= volume.geometry.table_bytes) return;
-        const std::uint64_t place = volume.start + volume.geometry.table_offset + *number * kSector;
-        if (place >= within && (place - within) % piece_bytes() == 0) ++first[place - within];
-        const std::uint64_t spare = place + volume.geometry.table_bytes;
-        if (volume.geometry.table_count > 1 && spare >= within &&
-            (spare - within) % piece_bytes() == 0)
-          ++second[spare - within];
+        for (std::uint32_t copy = 0; copy < volume.geometry.table_count; ++copy) {
+          const std::uint64_t place = volume.start + volume.geometry.table_offset +
+                                      copy * volume.geometry.table_bytes + *number * kSector;
+          if (place >= within && (place - within) % piece_bytes() == 0) ++fits[place - within];
+        }
       });
-      if (first.size() + second.size() != 1) continue;
-      const auto& [offset, sectors] = first.empty() ? *second.begin() : *first.begin();
-      claims_.push_back(
-          {piece, offset,
-           fmt::format("it holds {} sectors of the table of the FAT volume at byte {}", sectors,
-                       volume.start)});
+      if (fits.size() == 1)
+        claims_.push_back(
+            {piece, fits.begin()->first,
+             fmt::format("it holds {} sectors of the table of the FAT volume at byte {}",
+                         fits.begin()->second, volume.start)});
     }
   }
 
