@@ -23,6 +23,18 @@ extern const char lantern_demo_hashes_end[];
 namespace lantern::cli {
 namespace {
 
+// The station's machine, as the computer it ran on described it: the path is that computer's.
+constexpr std::string_view kMachine =
+    "<domain type='kvm'>\n"
+    "  <name>station</name>\n"
+    "  <devices>\n"
+    "    <disk type='file' device='disk'>\n"
+    "      <source file='/var/lib/machines/station.vdi'/>\n"
+    "      <target dev='sda' bus='sata'/>\n"
+    "    </disk>\n"
+    "  </devices>\n"
+    "</domain>\n";
+
 constexpr std::size_t kPieceBytes = 1 << 16;
 
 [[noreturn]] void fail(const std::string& path, const std::string& what) {
@@ -74,13 +86,15 @@ int lay_out_demo(Session& session, const std::string& folder) {
   lay_out(folder + "/camera-card.img", {lantern_demo_card, lantern_demo_card_end});
   open_new(folder + "/contents.sha256")
       .write(lantern_demo_hashes, lantern_demo_hashes_end - lantern_demo_hashes);
+  open_new(folder + "/station.xml") << kMachine;
   session.streams.out << fmt::format(
       "The demo disks of Skerrow Light are in {}:\n"
       "  station.vdi      the station's machine: a boot volume and the keeper's data\n"
+      "  station.xml      how its computer described the machine\n"
       "  camera-card.img  the seabird camera's card\n"
       "  contents.sha256  what was on them, to check against\n\n"
-      "Next:\n  lantern survey {}/station.vdi\n",
-      for_terminal(folder), for_terminal(folder));
+      "Next:\n  lantern survey {}/station.vdi\n  lantern machines {}\n",
+      for_terminal(folder), for_terminal(folder), for_terminal(folder));
   return kDone;
 }
 

@@ -77,6 +77,11 @@ void print_disk(const Session& session, const MachineDisk& disk) {
   if (!disk.problem.empty())
     out << fmt::format("  {:<16}", "")
         << coloured(session.streams, Meaning::damaged, for_terminal(disk.problem)) << '\n';
+  if (!disk.place.ends_with(disk.written))
+    out << fmt::format("  {:<16}", "")
+        << coloured(session.streams, Meaning::quiet,
+                    fmt::format("for {}: {}", for_terminal(disk.written), disk.why))
+        << '\n';
   for (const ChainLink& link : disk.chain)
     out << fmt::format("  {:<16}on {}{}\n", "", for_terminal(link.place),
                        link.missing ? ", which is missing" : "");

@@ -14,10 +14,12 @@ say() { printf '\n$ lantern %s\n' "$*"; "$lantern" "$@" || { code=$?; [ $code -e
 export TZ=UTC
 say demo "$folder"
 cd "$folder"
+say machines .
 say survey station.vdi
 say list station.vdi::2 --deleted
 say extract station.vdi::2 RESCUED --deleted
 say extract camera-card.img CARD --deleted
+say image station.vdi station.qcow2 --as qcow2
 
 # Every file that came back whole must be one that was on the disks, byte for byte.
 python3 - RESCUED CARD <<'P'

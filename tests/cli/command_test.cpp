@@ -189,7 +189,7 @@ TEST_F(Command, SourceOutrightTakesNamesThatLookLikeAddresses) {
 TEST_F(Command, HelpHasAnExampleForEachCommand) {
   EXPECT_EQ(lantern({"--help"}).code, kDone);
   EXPECT_EQ(lantern({"--version"}).code, kDone);
-  for (const char* command : {"survey", "list", "extract", "demo"}) {
+  for (const char* command : {"survey", "machines", "list", "extract", "image", "demo"}) {
     const Ran ran = lantern({command, "--help"});
     EXPECT_EQ(ran.code, kDone);
     EXPECT_NE(ran.out.find(std::string("Example: lantern ") + command), std::string::npos);

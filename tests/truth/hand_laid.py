@@ -400,6 +400,17 @@ def check_hdd(judge):
                 lay({size: block(1, size), 6 * size: block(2, size)}, 9 * size))
 
 
+def check_qcow2(judge):
+    put("tide base.raw", block(1, 4096 * 5))
+    for text in ('json:{"driver": "raw", "file": {"driver": "file", "filename": "tide base.raw"}}',
+                 'json:{"file.filename": "/gone/tide base.raw", "driver": "raw"}', "file:tide base.raw", "tide base.raw"):
+        out = bytearray(4096 * 2)
+        struct.pack_into(">4sIQIIQIIQ", out, 0, b"QFI\xfb", 2, 200, len(text), 12, 4096 * 7, 0, 1, 4096)
+        out[200:200 + len(text)] = text.encode()
+        put("child.qcow2", bytes(out))
+        judge.equal(f"QCOW2 with a parent as {text[:12]}", "child.qcow2", block(1, 4096 * 5) + bytes(4096 * 2))
+
+
 def check_archive(judge):
     put("inside.vdi", vdi(9, {2: block(1, 4096)}))
     put("machine.ovf", "<Envelope/>")
@@ -414,7 +425,7 @@ def check_archive(judge):
 
 def main():
     judge = Judge(os.path.abspath(sys.argv[1]))
-    for check in (check_vdi, check_vhd, check_vhdx, check_vmdk, check_hdd, check_archive):
+    for check in (check_vdi, check_vhd, check_vhdx, check_vmdk, check_hdd, check_qcow2, check_archive):
         with tempfile.TemporaryDirectory() as folder:
             os.chdir(folder)
             check(judge)
