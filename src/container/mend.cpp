@@ -98,7 +98,7 @@ class Placer {
  private:
   std::map<std::uint64_t, Run> patches() const {
     std::map<std::uint64_t, Run> patches;
-    Run lost{Run::Kind::lost, {}};
+    Run lost{never_written() ? Run::Kind::zero : Run::Kind::lost, {}};
     for (const std::uint64_t at : open_) {
       const Range part = intersect({at, placing_.unit_bytes}, {0, placing_.disk_bytes});
       if (!lost.range.empty() && lost.range.end() == at) {
@@ -122,6 +122,9 @@ class Placer {
   std::shared_ptr<const BlockMap> patched() const {
     return std::make_shared<PatchedMap>(map_, patches());
   }
+
+  // Every block of the file has its place: what is open spoke of none.
+  bool never_written() const { return placing_.complete && done_.size() == placing_.units.size(); }
 
   // Asks all who can tell. True when something was placed.
   bool place_some() {
@@ -190,20 +193,27 @@ class Placer {
     for (const Range& range : left)
       context_.report(
           FindingCode::container_unplaced, Severity::damage, range,
-          fmt::format("{}: {} bytes of blocks in the file have no entry, and nothing in "
-                      "them tells where on the disk they belong",
+          fmt::format("{}: {} bytes of blocks have no entry, and nothing in them says where "
+                      "they belong",
                       placing_.format, range.length),
-          "they are not placed; look at them with ::bytes");
+          "not placed; see ::bytes");
     std::uint64_t lost = 0;
     for (const std::uint64_t at : open_)
       lost += intersect({at, placing_.unit_bytes}, {0, placing_.disk_bytes}).length;
-    if (lost > 0)
+    if (lost > 0 && never_written())
+      context_.report(
+          FindingCode::container_rebuilt, Severity::warning, {*open_.begin(), placing_.unit_bytes},
+          fmt::format("{}: {} bytes of the disk, from byte {} on, have no entry that can be "
+                      "believed",
+                      placing_.format, lost, *open_.begin()),
+          "zero, never written: every block of the file has its place");
+    else if (lost > 0)
       context_.report(
           FindingCode::container_table, Severity::damage, {*open_.begin(), placing_.unit_bytes},
-          fmt::format("{}: for {} bytes of the disk, the first at byte {}, the table has "
-                      "no entry that can be believed",
+          fmt::format("{}: {} bytes of the disk, from byte {} on, have no entry that can be "
+                      "believed",
                       placing_.format, lost, *open_.begin()),
-          "they are given as lost");
+          "given as lost");
   }
 
   SourcePtr file_;
@@ -239,6 +249,7 @@ class TableCheck {
     placing.format = table_.format;
     placing.disk_bytes = table_.disk_bytes;
     placing.unit_bytes = table_.block_bytes;
+    placing.complete = table_.complete;
     // Blank entries are in doubt only when blocks lie about that no bad entry accounts for.
     if (placing.units.size() > bad_.size()) add_blank(placing.units.size());
     for (const std::uint64_t block : bad_)
@@ -299,12 +310,10 @@ class TableCheck {
     context_.report(
         FindingCode::container_shared, Severity::damage,
         {group.back().block * table_.block_bytes, table_.block_bytes},
-        fmt::format("{}: {} blocks, {} and {} among them, lie in the same place of the "
-                    "file",
+        fmt::format("{}: {} blocks, {} and {} among them, lie in one place of the file",
                     table_.format, group.size(), group.front().block, group.back().block),
-        decided ? "the one whose entry was not wiped is right, the others are lost"
-                : "one of them may be right: all are given as lost unless evidence "
-                  "decides");
+        decided ? "the one whose entry was not wiped is right"
+                : "all are given as lost unless evidence decides");
   }
 
   bool is_blank(Range range) const {

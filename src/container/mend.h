@@ -33,6 +33,9 @@ struct Placing {
   std::vector<LooseUnit> units;
   // Parts of the disk no entry can be believed for; loose units go here and nowhere else. Sorted.
   std::vector<Range> open;
+  // The file is known to have its end: when every loose unit has a place, what is open then was
+  // never written.
+  bool complete = false;
 };
 
 struct Placed {
@@ -52,6 +55,7 @@ struct OneTable {
   std::uint64_t block_bytes = 0;
   Range blocks;                  // of the file: where blocks may lie
   std::uint64_t lead_bytes = 0;  // before the data of each block (a bitmap)
+  bool complete = false;         // the file is known to have its end
   std::vector<Range> taken;      // of the file: tables and the like that lie among the blocks
   // The bytes of the file that hold the table, when it begins or ends inside a sector.
   Range whole{0, ~std::uint64_t{0}};

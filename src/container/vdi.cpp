@@ -36,6 +36,7 @@ struct VdiHeader {
   std::uint32_t block_bytes = 0;
   std::uint32_t extra_bytes = 0;
   std::uint32_t block_count = 0;
+  std::uint32_t blocks_stored = 0;
   std::string id;
   std::string parent_id;
 
@@ -122,6 +123,7 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
   header.block_bytes = le32(bytes, 0x178);
   header.block_count = le32(bytes, 0x180);
   header.extra_bytes = le32(bytes, 0x17C);
+  header.blocks_stored = le32(bytes, 0x184);
   header.id = guid_text(bytes, 0x188);
   header.parent_id = guid_text(bytes, 0x1A8);
   if (!is_power_of_two(header.block_bytes) || header.block_bytes < kLeastBlock)
@@ -164,6 +166,8 @@ OneTable table_of(const ByteSource& file, const VdiHeader& header) {
   table.blocks = {header.data_offset,
                   file.size() - std::min<std::uint64_t>(file.size(), header.data_offset)};
   table.lead_bytes = header.extra_bytes;
+  table.complete = header.blocks_stored > 0 &&
+                   header.place_of(header.blocks_stored - 1) + header.block_bytes <= file.size();
   table.whole = {header.map_offset, std::uint64_t{header.block_count} * kMapEntryBytes};
   table.entry = [at = header.map_offset](std::uint64_t block) {
     return Range{at + block * kMapEntryBytes, kMapEntryBytes};

@@ -256,6 +256,7 @@ OneTable table_of(const ByteSource& file, const DynamicHeader& header, const Foo
   const std::uint64_t to = footer.at != 0 ? footer.at : file.size();
   table.blocks = {from, to - std::min(from, to)};
   table.lead_bytes = header.bitmap_bytes();
+  table.complete = footer.at != 0;
   table.whole = {header.table_offset, header.entry_count * 4};
   table.entry = [at = header.table_offset](std::uint64_t block) {
     return Range{at + block * 4, 4};

@@ -13,8 +13,8 @@ namespace {
 
 constexpr std::uint64_t kMostCounted = 500'000;
 
-// The share of a disk that is stored, in itself or in what it lies on. A quick look: so many extents
-// and so much of the disk.
+// The share of a disk that is stored, in itself or in what it lies on. A quick look: so many
+// extents and so much of the disk.
 std::string fullness(const ByteSource& disk) {
   constexpr std::size_t kMostExtents = 1'000'000;
   constexpr std::uint64_t kMostBytes = 16ull << 40;

@@ -37,13 +37,17 @@ std::optional<Geometry> boot_sector_at(const ByteSource& source, std::uint64_t a
   return parse_boot_sector(sector);
 }
 
-// Volumes whose boot sectors have their place already.
-std::vector<Volume> known_volumes(const SourcePtr& known, const Context& context) {
+std::vector<VolumeRow> known_rows(const SourcePtr& known, const Context& context) {
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();
+  return read_volume_table(known, std::nullopt, quiet).rows;
+}
+
+// Volumes whose boot sectors have their place already.
+std::vector<Volume> known_volumes(const SourcePtr& known, const std::vector<VolumeRow>& rows) {
   std::vector<Volume> volumes;
   if (const auto whole = boot_sector_at(*known, 0)) add_volume(volumes, 0, *whole);
-  for (const VolumeRow& row : read_volume_table(known, std::nullopt, quiet).rows)
+  for (const VolumeRow& row : rows)
     if (const auto geometry = boot_sector_at(*known, row.range.offset))
       add_volume(volumes, row.range.offset, *geometry);
   return volumes;
@@ -52,7 +56,11 @@ std::vector<Volume> known_volumes(const SourcePtr& known, const Context& context
 class Search {
  public:
   Search(const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)
-      : loose_(loose), context_(context), volumes_(known_volumes(known, context)) {}
+      : loose_(loose),
+        context_(context),
+        disk_bytes_(known->size()),
+        rows_(known_rows(known, context)),
+        volumes_(known_volumes(known, rows_)) {}
 
   std::vector<PlaceClaim> run() {
     for (std::size_t i = 0; i < loose_.size(); ++i) boot_sectors_of(i);
@@ -73,6 +81,27 @@ class Search {
     claims_.push_back({piece, place - within, std::move(why)});
   }
 
+  // Where a volume begins: where its boot sector says, if a partition does or none is known; else
+  // in the one partition it fills; else, when it fills the disk, at its start.
+  std::optional<std::uint64_t> start_of(const Geometry& geometry, std::uint64_t said) const {
+    constexpr std::uint64_t kSlack = 1u << 20;
+    const auto fills = [&](std::uint64_t bytes) {
+      return bytes >= geometry.volume_bytes && bytes - geometry.volume_bytes < kSlack;
+    };
+    std::optional<std::uint64_t> filled;
+    std::size_t count = 0;
+    for (const VolumeRow& row : rows_) {
+      if (said != 0 && row.range.offset == said) return said;
+      if (!fills(row.range.length)) continue;
+      filled = row.range.offset;
+      ++count;
+    }
+    if (count == 1) return filled;
+    if (said != 0 && rows_.empty()) return said;
+    if (rows_.empty() && fills(disk_bytes_)) return 0;
+    return std::nullopt;
+  }
+
   template <typename Use>
   void each_sector(std::size_t piece, Use use) const {
     Bytes bytes(kPiece);
@@ -91,7 +120,10 @@ class Search {
       if ((jump != 0xEB && jump != 0xE9) || le16(sector, 510) != 0xAA55) return;
       const auto geometry = parse_boot_sector(sector);
       if (!geometry) return;
-      const std::uint64_t start = std::uint64_t{le32(sector, 28)} * geometry->sector_bytes;
+      const auto found =
+          start_of(*geometry, std::uint64_t{le32(sector, 28)} * geometry->sector_bytes);
+      if (!found) return;
+      const std::uint64_t start = *found;
       // FAT32 keeps a spare: the second of two is that, and so is one that fits only its place.
       const std::uint64_t spare_at = geometry->width == Width::fat32
                                          ? std::uint64_t{le16(sector, 50)} * geometry->sector_bytes
@@ -177,6 +209,8 @@ class Search {
 
   const std::vector<SourcePtr>& loose_;
   const Context& context_;
+  std::uint64_t disk_bytes_;
+  std::vector<VolumeRow> rows_;  // of the partition table, when it has its place
   std::vector<Volume> volumes_;
   std::vector<PlaceClaim> claims_;
 };
