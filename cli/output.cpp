@@ -7,6 +7,8 @@
 namespace lantern::cli {
 namespace {
 
+constexpr std::size_t kWidth = 100;  // of a finding's line
+
 Meaning meaning_of(Severity severity) {
   return severity == Severity::note      ? Meaning::quiet
          : severity == Severity::warning ? Meaning::deleted
@@ -54,9 +56,12 @@ std::string intact_text(const std::optional<double>& intact) {
 void print_findings(const Streams& streams, std::ostream& out, const Context& context) {
   for (const Finding& finding : context.findings->all()) {
     const std::string severity = fmt::format("{:<7}", to_string(finding.severity));
-    out << coloured(streams, meaning_of(finding.severity), severity) << "  "
-        << for_terminal(finding.message);
-    if (!finding.done_instead.empty()) out << "; " << for_terminal(finding.done_instead);
+    const std::string message = for_terminal(finding.message);
+    const std::string done = for_terminal(finding.done_instead);
+    out << coloured(streams, meaning_of(finding.severity), severity) << "  " << message;
+    // On the same line when both fit one.
+    if (!done.empty())
+      out << (message.size() + done.size() <= kWidth ? "; " : ";\n         ") << done;
     out << "\n         " << for_terminal(finding.address);
     if (!finding.range.empty()) out << " at byte " << finding.range.offset;
     out << "  [" << to_string(finding.code) << "]\n";

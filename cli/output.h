@@ -24,7 +24,7 @@ std::string time_text(const std::optional<Timestamp>& time);
 // "100 %", "63 %", "?"; never "100 %" for less than all.
 std::string intact_text(const std::optional<double>& intact);
 
-// Two lines a finding: how bad, what, and what was done instead; where, and its code.
+// How bad, what, what was done instead; below it where, and its code.
 void print_findings(const Streams& streams, std::ostream& out, const Context& context);
 
 void findings_json(JsonWriter& json, const Context& context);

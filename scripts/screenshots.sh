@@ -44,8 +44,9 @@ shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate'
 # A hurt disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
+shoot damage 'lantern survey skerrow/camera-card.img'
 # And the station's machine as a disk whose header sector and half of whose block map are gone.
 lantern image "$work/skerrow/station.vdi" "$work/hurt.vdi" --as vdi --no-hash >/dev/null
 dd if=/dev/zero of="$work/hurt.vdi" bs=4 seek=$((1048576 / 4)) count=10 conv=notrunc status=none
-shoot damage 'lantern survey skerrow/camera-card.img' 'lantern survey hurt.vdi'
+shoot hurt 'lantern survey hurt.vdi'
 ls "$out"

@@ -9,6 +9,7 @@
 
 #include "base/checked.h"
 #include "lantern/sources.h"
+#include "lantern/text.h"
 
 namespace lantern {
 namespace {
@@ -169,7 +170,7 @@ class Placer {
                     fmt::format("{}: what lies at byte {} of the file is in no table that can be "
                                 "believed",
                                 placing_.format, placing_.units[unit].file.offset),
-                    fmt::format("it is placed at byte {} of the disk: {}", offset, why));
+                    fmt::format("placed at byte {} of the disk: {}", offset, why));
   }
 
   // One piece and one place left: they belong together.
@@ -245,19 +246,32 @@ class TableCheck {
     });
     find_shared();
     find_loose(placing);
-    if (placing.units.empty() && bad_.empty()) return false;
+    if (placing.units.size() < table_.least_loose && bad_.empty()) {
+      report_left_over(placing);
+      return false;
+    }
     placing.format = table_.format;
     placing.disk_bytes = table_.disk_bytes;
     placing.unit_bytes = table_.block_bytes;
     placing.complete = table_.complete;
     // Blank entries are in doubt only when blocks lie about that no bad entry accounts for.
-    if (placing.units.size() > bad_.size()) add_blank(placing.units.size());
+    if (placing.units.size() > bad_.size() && placing.units.size() >= table_.least_loose)
+      add_blank(placing.units.size());
     for (const std::uint64_t block : bad_)
       placing.open.push_back({block * table_.block_bytes, table_.block_bytes});
     return true;
   }
 
  private:
+  void report_left_over(const Placing& placing) const {
+    if (placing.units.empty()) return;
+    context_.report(
+        FindingCode::container_unplaced, Severity::note, placing.units.front().file,
+        fmt::format("{}: {} of the file have no entry, the first at byte {}", table_.format,
+                    counted(placing.units.size(), "block"), placing.units.front().file.offset),
+        "so few are most often left by a crash; look at them with ::bytes");
+  }
+
   std::uint64_t slot_bytes() const { return table_.lead_bytes + table_.block_bytes; }
 
   void walk() {

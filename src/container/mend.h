@@ -56,6 +56,9 @@ struct OneTable {
   Range blocks;                  // of the file: where blocks may lie
   std::uint64_t lead_bytes = 0;  // before the data of each block (a bitmap)
   bool complete = false;         // the file is known to have its end
+  // So many blocks that no entry speaks of put blank entries in doubt; fewer may be what a crash
+  // leaves of a writer that takes room first and enters it later.
+  std::size_t least_loose = 1;
   std::vector<Range> taken;      // of the file: tables and the like that lie among the blocks
   // The bytes of the file that hold the table, when it begins or ends inside a sector.
   Range whole{0, ~std::uint64_t{0}};

@@ -30,6 +30,7 @@ std::string text_at(const ByteSource& file, std::uint64_t offset, std::uint64_t 
 void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t end) {
   constexpr std::uint32_t kParentFormat = 0xE2792ACA;
   constexpr std::uint32_t kDataFile = 0x44415441;
+  constexpr std::uint32_t kBitmaps = 0x23852875;
   std::uint64_t at = header.header_bytes;
   Bytes head(8);
   while (at + head.size() <= end && file.read(at, head).length == head.size()) {
@@ -40,6 +41,12 @@ void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t 
     if (type == kParentFormat)
       header.parent_format = text_at(file, at, std::min(length, kMostName));
     if (type == kDataFile) header.data_file = text_at(file, at, std::min(length, kMostName));
+    Bytes bitmaps(24);
+    if (type == kBitmaps && length >= bitmaps.size() &&
+        file.read(at, bitmaps).length == bitmaps.size()) {
+      header.bitmap_count = be32(bitmaps, 0);
+      header.bitmaps = {be64(bitmaps, 16), be64(bitmaps, 8)};
+    }
     at += (length + 7) / 8 * 8;
   }
 }
@@ -132,6 +139,7 @@ std::vector<Qcow2Snapshot> read_qcow2_snapshots(const ByteSource& file, const Qc
       return snapshots;
     }
     Qcow2Snapshot snapshot;
+    snapshot.place.offset = at;
     snapshot.level1_offset = be64(fixed, 0);
     snapshot.level1_entries = be32(fixed, 8);
     const std::uint64_t id_bytes = be16(fixed, 0x0C);
@@ -148,6 +156,7 @@ std::vector<Qcow2Snapshot> read_qcow2_snapshots(const ByteSource& file, const Qc
     snapshot.version.id = text_at(file, at, id_bytes);
     snapshot.version.name = text_at(file, at + id_bytes, name_bytes);
     at = (at + id_bytes + name_bytes + 7) / 8 * 8;
+    snapshot.place.length = at - snapshot.place.offset;
     snapshots.push_back(std::move(snapshot));
   }
   return snapshots;

@@ -25,6 +25,7 @@ struct Qcow2Snapshot {
   DiskVersion version;
   std::uint64_t level1_offset = 0;
   std::uint64_t level1_entries = 0;
+  Range place;  // of its own entry in the file
 };
 
 struct Qcow2Header {
@@ -44,6 +45,8 @@ struct Qcow2Header {
   std::uint64_t counts_clusters = 0;  // that it has
   std::uint32_t count_bits = 16;      // of one reference count
   std::uint32_t snapshot_count = 0;
+  Range bitmaps;  // the list of them; empty when there is none
+  std::uint32_t bitmap_count = 0;
   std::uint64_t snapshots_offset = 0;
 
   bool dirty() const { return (features & 1) != 0; }

@@ -77,7 +77,9 @@ class Level1Check {
     mark(0, 1);
     mark(header_.level1_offset, header_.level1_entries * 8);
     mark_level1(level1_);
+    mark_bitmaps();
     for (const Qcow2Snapshot& snapshot : snapshots) {
+      mark(snapshot.place.offset, snapshot.place.length);
       if (snapshot.level1_entries > clusters_) continue;
       Bytes table(static_cast<std::size_t>(snapshot.level1_entries * 8));
       table.resize(file_->read(snapshot.level1_offset, table).length / 8 * 8);
@@ -194,6 +196,27 @@ class Level1Check {
         (at + std::max<std::uint64_t>(length, 1) - 1) / header_.cluster_bytes();
     for (std::uint64_t i = first; i <= last && i < clusters_; ++i)
       used_[static_cast<std::size_t>(i)] = true;
+  }
+
+  // Bitmaps of changed places lie in clusters of their own: a list, tables, and what those lead to.
+  void mark_bitmaps() {
+    constexpr std::size_t kFixed = 24;
+    if (header_.bitmaps.empty() || header_.bitmaps.offset >= file_->size()) return;
+    mark(header_.bitmaps.offset, header_.bitmaps.length);
+    std::uint64_t at = header_.bitmaps.offset;
+    for (std::uint32_t i = 0; i < header_.bitmap_count && at < header_.bitmaps.end(); ++i) {
+      Bytes entry(kFixed);
+      if (file_->read(at, entry).length < entry.size()) return;
+      const std::uint64_t table_at = be64(entry, 0);
+      const std::uint64_t table_bytes = std::uint64_t{be32(entry, 8)} * 8;
+      at += (kFixed + be16(entry, 18) + be32(entry, 20) + 7) / 8 * 8;
+      if (table_at >= file_->size() || table_bytes > file_->size()) continue;
+      mark(table_at, table_bytes);
+      Bytes table(static_cast<std::size_t>(table_bytes));
+      table.resize(file_->read(table_at, table).length / 8 * 8);
+      for (std::size_t t = 0; t < table.size(); t += 8)
+        if ((be64(table, t) & kOffsetMask) != 0) mark(be64(table, t) & kOffsetMask, 1);
+    }
   }
 
   void mark_level1(const Bytes& table) {
@@ -358,8 +381,10 @@ std::shared_ptr<const BlockMap> mend_level2(const SourcePtr& file, const Qcow2He
                                             const std::vector<Qcow2Snapshot>& snapshots,
                                             std::shared_ptr<const BlockMap> map,
                                             const Surroundings& around, const Context& context) {
+  // A dirty disk's reference counts are not to be believed.
   if (file->size() / header.cluster_bytes() > kMostClusters || header.has_data_file() ||
-      header.level1_entries > kMostClusters || header.level1_offset >= file->size())
+      header.level1_entries > kMostClusters || header.level1_offset >= file->size() ||
+      header.dirty())
     return map;
   Level1Check check(file, header, context);
   check.mark_used(snapshots);
@@ -371,6 +396,7 @@ std::shared_ptr<const BlockMap> mend_level2(const SourcePtr& file, const Qcow2He
   table.blocks = {header.cluster_bytes(),
                   file->size() - std::min(file->size(), header.cluster_bytes())};
   table.taken = check.used();
+  table.least_loose = 32;
   table.entry = [places = check.level2_places(), step = entry_bytes(header),
                  of_table = header.cluster_bytes() / entry_bytes(header)](std::uint64_t cluster) {
     const std::uint64_t index = cluster / of_table;

@@ -435,6 +435,7 @@ std::shared_ptr<const BlockMap> mend_grain_tables(const SourcePtr& file, const V
   table.block_bytes = sparse.grain_bytes;
   table.blocks = {sparse.metadata_bytes,
                   file->size() - std::min(file->size(), sparse.metadata_bytes)};
+  table.least_loose = 16;
   table.entry = [at = sparse.tables_at](std::uint64_t grain) { return Range{at + grain * 4, 4}; };
   return mend_block_table(file, sparse.map, table, around, context);
 }
