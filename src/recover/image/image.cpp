@@ -136,8 +136,14 @@ class Imaging {
       record_.summary.went_on = before->done_bytes > 0;
     }
     out_.emplace(part_, record_.summary.went_on);
-    writer_ = make_writer(*out_, disk_->size(), std::filesystem::path(path_).filename().string(),
-                          options_);
+    try {
+      writer_ = make_writer(*out_, disk_->size(), std::filesystem::path(path_).filename().string(),
+                            options_);
+    } catch (const Error&) {
+      // Too large for the kind: what was begun is taken away again.
+      std::filesystem::remove(part_, error);
+      throw;
+    }
     if (options_.hash) hash_.emplace();
   }
 
