@@ -152,7 +152,7 @@ std::shared_ptr<const Neighbours> open_tar(const SourcePtr& file, const NameMemb
     } else if (type != 'g') {
       std::string path = text_field(record, 0, 100);
       if (const std::string before = text_field(record, 345, 155); !before.empty())
-        path = before + "/" + path;
+        path.insert(0, before + "/");
       if (!pending.path.empty()) path = pending.path;
       if (type == '0' || type == '\0') members->emplace(plain(std::move(path)), content);
       pending = {};

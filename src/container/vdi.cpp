@@ -228,7 +228,8 @@ std::optional<VdiHeader> guess_header(const ByteSource& file) {
     if (stored < kFewBlocks || highest + 1 != stored) continue;
     const std::uint64_t map_end = map_at + entries * kMapEntryBytes;
     const std::uint64_t data_at = file.size() - std::min(file.size(), stored * kBlock);
-    if (data_at < map_end || data_at >= map_end + 2 * kBlock || data_at % 512 != 0) continue;
+    if (data_at < map_end || data_at >= map_end + std::uint64_t{2} * kBlock || data_at % 512 != 0)
+      continue;
     VdiHeader header;
     header.kind = kDynamic;
     header.map_offset = map_at;

@@ -28,12 +28,9 @@ std::string fullness(const ByteSource& disk) {
       stored += extent.range.length;
     return ++seen < kMostExtents;
   });
-  const auto percent = [&](std::uint64_t part) {
-    return static_cast<unsigned>(100.0 * static_cast<double>(part) /
-                                     static_cast<double>(std::max<std::uint64_t>(looked, 1)) +
-                                 0.5);
-  };
-  std::string text = fmt::format("{} % of it stored", percent(stored));
+  const double share =
+      static_cast<double>(stored) / static_cast<double>(std::max<std::uint64_t>(looked, 1));
+  std::string text = fmt::format("{:.0f} % of it stored", 100 * share);
   if (lost > 0) text += fmt::format(", {} lost", human_size(lost));
   if (seen >= kMostExtents || looked < disk.size()) text += " (looked at in part)";
   return text;

@@ -318,7 +318,7 @@ std::optional<Layout> layout_without_header(const ByteSource& file, std::uint64_
                                             const Context& context) {
   constexpr std::uint64_t kUsualGrain = 128;
   constexpr std::uint64_t kSearched = 64u << 20;
-  if (const auto footer = read_footer(file)) {
+  if (auto footer = read_footer(file)) {
     context.report(FindingCode::container_header_copy, Severity::damage, {0, kSector},
                    "vmdk: the header is lost", "its copy in the footer is used");
     return footer;

@@ -155,7 +155,7 @@ std::optional<MachineConfig> parse_machine_xml(const std::string& text) {
   document.load_buffer(text.data(), text.size());
   for (const pugi::xml_node& root : document.children()) {
     const std::string_view name = local_name(root);
-    if (child(root, "Machine") && attribute(child(root, "Machine"), "uuid") != "")
+    if (child(root, "Machine") && !attribute(child(root, "Machine"), "uuid").empty())
       return registry_settings(root);
     if (name == "domain" && child(root, "devices")) return domain_settings(root);
     if (name == "domstatus") return domain_settings(child(root, "domain"));
