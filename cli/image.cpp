@@ -6,6 +6,7 @@
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
+#include "cli/machines.h"
 #include "cli/output.h"
 #include "cli/progress.h"
 
@@ -68,8 +69,15 @@ int make_image(Session& session, const Options& options) {
   ImageOptions wanted;
   wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
-  const std::string unsafe = why_destination_is_unsafe(*this_host(), address.first, out);
-  if (!unsafe.empty())
+  // Of a folder the disk in it is the source, not the folder.
+  std::error_code error;
+  const bool in_folder =
+      !address.steps.empty() && std::filesystem::is_directory(address.first, error);
+  const std::string source =
+      in_folder ? address.first + "/" + address.steps[0].text : address.first;
+  const std::string folder = std::filesystem::absolute(out).parent_path().string();
+  const std::string unsafe = why_destination_is_unsafe(*this_host(), source, folder);
+  if (!unsafe.empty() && host_path_of(address).empty())
     throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
                 "choose a place on another disk");
   const Target target = open_target(address, options.common.open_options(), session.context);

@@ -90,7 +90,7 @@ void print_disk(const Session& session, const MachineDisk& disk) {
 int list_machines(Session& session, const Options& options) {
   const Address address = options.common.address(options.folder);
   const OpenOptions open = options.common.open_options();
-  const auto folder = machine_folder(address, open, session.context);
+  const auto folder = open_folder(address, open, session.context);
   if (!folder)
     throw Error(ErrorCode::usage, address.print(), std::nullopt, "is not a folder",
                 "name the folder the machines lie in");
@@ -113,11 +113,6 @@ int list_machines(Session& session, const Options& options) {
 }
 
 }  // namespace
-
-std::shared_ptr<const Neighbours> machine_folder(const Address& address, const OpenOptions& options,
-                                                 const Context& context) {
-  return open_folder(address, options, context);
-}
 
 std::string host_path_of(const Address& address) {
   std::error_code error;

@@ -121,7 +121,7 @@ void print_machines_of(Session& session, const std::vector<Address>& addresses,
   for (const Address& address : addresses) {
     if (!address.steps.empty()) continue;
     const OpenOptions open = options.common.open_options();
-    if (const auto folder = machine_folder(address, open, session.context))
+    if (const auto folder = open_folder(address, open, session.context))
       print_machines(session, find_machines(folder, host_path_of(address), *this_host(), open,
                                             session.context));
   }

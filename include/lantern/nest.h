@@ -74,8 +74,7 @@ std::shared_ptr<const Neighbours> open_folder(const Address& address, const Open
                                               const Context& context);
 
 // The disks in the folder FIRST is; an address that is none comes back as it is.
-std::vector<Address> disks_of(const Address& address, const OpenOptions& options,
-                              const Context& context);
+std::vector<Address> disks_of(const Address& address, const Context& context);
 
 // Opens FIRST as a disk: container, table, volumes and file systems.
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context);

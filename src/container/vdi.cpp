@@ -201,7 +201,8 @@ Container open_by(const SourcePtr& file, const VdiHeader& header, const Surround
 
 // The figures of a header that is lost, by the shape of the block map behind it: numbers of blocks,
 // each once, all of those the file has room for. Every writer makes blocks of 1 MiB.
-std::optional<VdiHeader> guess_header(const ByteSource& file) {
+std::optional<VdiHeader> guess_header(const SourcePtr& source) {
+  const ByteSource& file = *source;
   constexpr std::uint32_t kBlock = 1u << 20;
   constexpr std::size_t kFewBlocks = 3;
   for (const std::uint32_t map_at : {512u, 1u << 20}) {
@@ -211,8 +212,7 @@ std::optional<VdiHeader> guess_header(const ByteSource& file) {
     std::uint32_t entries = 0;
     std::uint64_t stored = 0;
     std::uint64_t highest = 0;
-    const EntryTable table(std::shared_ptr<const ByteSource>(&file, [](const ByteSource*) {}),
-                           map_at, kMapEntryBytes);
+    const EntryTable table(source, map_at, kMapEntryBytes);
     if (file.size() - map_at < kMapEntryBytes) continue;
     table.each(0, (file.size() - map_at) / kMapEntryBytes - 1, [&](std::uint64_t, ByteView entry) {
       if (entry.empty()) return false;
@@ -268,7 +268,7 @@ std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& aro
 
 std::optional<Container> open_headless_vdi(const SourcePtr& file, const Surroundings& around,
                                            const Context& context) {
-  auto header = guess_header(*file);
+  auto header = guess_header(file);
   if (!header) return std::nullopt;
   Container container = open_by(file, *header, around, context);
   std::string size = "as large as its block map";

@@ -266,9 +266,10 @@ OneTable table_of(const ByteSource& file, const DynamicHeader& header, const Foo
 
 // The figures of a dynamic header that is lost, by the shape of the block table: sectors of the
 // file, as far apart as blocks with their bitmaps are.
-std::optional<DynamicHeader> guess_header(const ByteSource& file, const Footer& footer,
+std::optional<DynamicHeader> guess_header(const SourcePtr& source, const Footer& footer,
                                           const Context& context) {
   constexpr std::uint64_t kLastPlace = 64u << 10;
+  const ByteSource& file = *source;
   for (std::uint64_t at = kFooterBytes + kHeaderBytes; at < kLastPlace; at += kSector)
     for (const std::uint64_t block_bytes : {kUsualBlock, kUsualBlock / 4, kUsualBlock / 2,
                                             kUsualBlock * 2, kUsualBlock * 4, kUsualBlock * 8}) {
@@ -280,8 +281,7 @@ std::optional<DynamicHeader> guess_header(const ByteSource& file, const Footer& 
           header.entry_count > (file.size() - std::min(file.size(), at)) / 4)
         continue;
       std::vector<std::uint64_t> places;
-      const EntryTable table(std::shared_ptr<const ByteSource>(&file, [](const ByteSource*) {}), at,
-                             4);
+      const EntryTable table(source, at, 4);
       const std::uint64_t table_end = at + header.entry_count * 4;
       const bool fits = table.each(0, header.entry_count - 1, [&](std::uint64_t, ByteView entry) {
         if (entry.empty()) return false;
@@ -345,7 +345,7 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
     std::optional<DynamicHeader> header;
     if (footer) header = read_header(*file, footer->header_offset, context);
     if (!header) header = read_header(*file, kFooterBytes, context);
-    if (!header && footer) header = guess_header(*file, *footer, context);
+    if (!header && footer) header = guess_header(file, *footer, context);
     if (!header)
       throw Error(ErrorCode::cannot_read, context.address,
                   footer ? footer->header_offset : kFooterBytes, "vhd: the dynamic header is lost",

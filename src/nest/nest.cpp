@@ -473,8 +473,7 @@ std::shared_ptr<const Neighbours> open_folder(const Address& address, const Open
   return Descent(address, options, context).take_folder();
 }
 
-std::vector<Address> disks_of(const Address& address, const OpenOptions& /*options*/,
-                              const Context& context) {
+std::vector<Address> disks_of(const Address& address, const Context& context) {
   const auto folder =
       address.steps.empty() ? first_folder(address, context.at(address.first)) : nullptr;
   if (!folder) return {address};

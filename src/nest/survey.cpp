@@ -133,7 +133,7 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
   double best_count = -1;
   std::vector<Address> disks;
   for (const Address& address : sources) {
-    const std::vector<Address> found = disks_of(address, options, context);
+    const std::vector<Address> found = disks_of(address, context);
     if (found.empty())
       throw Error(ErrorCode::cannot_open, address.print(), std::nullopt,
                   "is a folder in which no disk lies", "lantern machines looks in those below it");

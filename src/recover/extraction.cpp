@@ -107,7 +107,12 @@ class Extraction::Job {
         files_(*target_.volume_view().file_system) {
     destination_path_ = with_a_name(destination_path_);
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
-    const std::string& source = target_.disks.front().address.first;
+    // Of a folder the disk in it is the source, not the folder.
+    const Address& first = target_.disks.front().address;
+    std::error_code error;
+    const bool in_folder =
+        !first.steps.empty() && std::filesystem::is_directory(first.first, error);
+    const std::string source = in_folder ? first.first + "/" + first.steps[0].text : first.first;
     const std::string unsafe = why_destination_is_unsafe(host, source, destination_path_);
     if (!unsafe.empty())
       throw Error(ErrorCode::refused, destination_path_, std::nullopt,
