@@ -59,7 +59,7 @@ struct OneTable {
   // So many blocks that no entry speaks of put blank entries in doubt; fewer may be what a crash
   // leaves of a writer that takes room first and enters it later.
   std::size_t least_loose = 1;
-  std::vector<Range> taken;      // of the file: tables and the like that lie among the blocks
+  std::vector<Range> taken;  // of the file: tables and the like that lie among the blocks
   // The bytes of the file that hold the table, when it begins or ends inside a sector.
   Range whole{0, ~std::uint64_t{0}};
   // The bytes of the file that hold the entry of a block; empty: it has none of its own.
