@@ -385,6 +385,8 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   }
   if (layout.packed) layout.variant = "stream-optimised";
   check(layout, context);
+  // Multiplied below: no file is larger.
+  layout.metadata = std::min(layout.metadata, kMostSectors);
   VmdkSparse result;
   result.variant = layout.variant;
   result.disk_bytes = layout.disk_bytes();
