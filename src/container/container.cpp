@@ -29,7 +29,7 @@ Container open_container(const SourcePtr& file, const Surroundings& around,
     if (auto container = open(file, around, context)) return std::move(*container);
   // A known volume or table at the start is no container without its header.
   if (!begins_like_a_disk(*file) && !(around.is_volume && around.is_volume(file)))
-    for (const auto open : {open_headless_vdi, open_headless_qcow2})
+    for (const auto open : {open_headless_vdi, open_headless_qcow2, open_headless_qed})
       if (auto container = open(file, around, context)) return std::move(*container);
   Container raw;
   raw.flat = file;

@@ -16,4 +16,8 @@ namespace lantern {
 std::optional<Container> open_qed(const SourcePtr& file, const Surroundings& around,
                                   const Context& context);
 
+// The same for a file whose header is lost: known by the shape of its tables.
+std::optional<Container> open_headless_qed(const SourcePtr& file, const Surroundings& around,
+                                           const Context& context);
+
 }  // namespace lantern

@@ -145,6 +145,8 @@ def main():
     case("vhdx: both headers zeroed", "vhdx", {}, lambda p: patch(p, (65536, zeros(512)), (131072, zeros(512))))
     case("qcow2: header sector zeroed", "qcow2", {}, lambda p: patch(p, (0, zeros(512))))
     case("qcow2 4 KiB: header sector overwritten", "qcow2", {"cluster-size": 4096}, lambda p: patch(p, (0, os.urandom(512))), piece=4096)
+    case("qed: header sector zeroed", "qed", {}, lambda p: patch(p, (0, zeros(512))))
+    case("qed 4 KiB, large tables: header sector overwritten", "qed", {"cluster-size": 4096, "table-size": 16}, lambda p: patch(p, (0, os.urandom(512))), piece=4096)
     # A copy for what is lost.
     def directory(path, which):
         return struct.unpack("<Q", take(path, which, 8))[0] * 512

@@ -1,0 +1,196 @@
+// A disk of ten blocks behind one table, hurt in the table: what evidence places, and what is lost.
+#include "container/mend.h"
+
+#include <gtest/gtest.h>
+
+#include "kit/bytes.h"
+#include "lantern/volume_table.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kBlock = 4096;
+constexpr std::uint64_t kBlocks = 10;
+constexpr std::uint64_t kData = 512;  // of the file: where blocks begin
+using Codes = std::vector<std::string>;
+
+// An entry is the number of the block in the file, counted from 1; 0: never written.
+class PlainMap final : public BlockMap {
+ public:
+  explicit PlainMap(SourcePtr file) : table_(std::move(file), 0, 4) {}
+  std::uint64_t mapped_bytes() const override { return kBlocks * kBlock; }
+  bool runs(Range range, const RunVisitor& visit) const override {
+    return table_.each(range.offset / kBlock, (range.end() - 1) / kBlock,
+                       [&](std::uint64_t block, ByteView entry) {
+                         const Range part = intersect(range, {block * kBlock, kBlock});
+                         const std::uint32_t number = le32(entry, 0);
+                         if (number == 0) return visit({Run::Kind::absent, part});
+                         Run run{Run::Kind::stored, part};
+                         run.file_offset = kData + (number - 1) * kBlock + part.offset % kBlock;
+                         return visit(run);
+                       });
+  }
+
+ private:
+  EntryTable table_;
+};
+
+// Blocks stored last first; block 3 was never written.
+kit::Bytes file_of_blocks() {
+  kit::Bytes file(kData);
+  std::uint32_t number = 0;
+  for (std::uint32_t block = kBlocks; block-- > 0;) {
+    if (block == 3) continue;
+    kit::put(file, block * 4, ++number, 4);
+    kit::put_bytes(file, kData + (number - 1) * kBlock, kit::pattern(kBlock, block));
+  }
+  return file;
+}
+
+OneTable table_of(const kit::Bytes& file) {
+  OneTable table;
+  table.format = "plain";
+  table.disk_bytes = kBlocks * kBlock;
+  table.block_bytes = kBlock;
+  table.blocks = {kData, file.size() - kData};
+  table.whole = {0, kBlocks * 4};
+  table.entry = [](std::uint64_t block) { return Range{block * 4, 4}; };
+  return table;
+}
+
+// Knows a block by its contents, as a file system would.
+std::vector<PlaceClaim> by_pattern(const std::vector<SourcePtr>& loose,
+                                   const std::vector<std::uint32_t>& knows) {
+  std::vector<PlaceClaim> claims;
+  for (std::size_t i = 0; i < loose.size(); ++i)
+    for (const std::uint32_t block : knows)
+      if (kit::read_all(*loose[i]) == kit::pattern(kBlock, block))
+        claims.push_back({i, block * kBlock, "it holds that pattern"});
+  return claims;
+}
+
+struct Mended {
+  kit::Bytes disk;
+  std::vector<Range> lost;
+  Codes codes;
+};
+
+Mended mend(const kit::Bytes& bytes, const std::vector<std::uint32_t>& knows,
+            bool complete = false) {
+  const Context context;
+  const SourcePtr file = make_memory_source(bytes);
+  OneTable table = table_of(bytes);
+  table.complete = complete;
+  Surroundings around;
+  around.evidence.push_back([&](const SourcePtr&, const std::vector<SourcePtr>& loose,
+                                const Context&) { return by_pattern(loose, knows); });
+  const auto map = mend_block_table(file, std::make_shared<PlainMap>(file), table, around, context);
+  Mended mended;
+  mended.disk = kit::read_all(
+      *make_mapped_disk({file, map, kBlocks * kBlock, std::nullopt, nullptr, false}, context),
+      &mended.lost);
+  for (const Finding& finding : context.findings->all())
+    mended.codes.emplace_back(to_string(finding.code));
+  return mended;
+}
+
+kit::Bytes block_of(const kit::Bytes& disk, std::uint64_t block) {
+  const auto from = disk.begin() + static_cast<std::ptrdiff_t>(block * kBlock);
+  return {from, from + kBlock};
+}
+
+TEST(Mend, AWholeTableIsLeftAlone) {
+  const Mended mended = mend(file_of_blocks(), {});
+  EXPECT_TRUE(mended.lost.empty());
+  EXPECT_EQ(mended.codes, Codes{});
+  EXPECT_EQ(block_of(mended.disk, 3), kit::Bytes(kBlock));
+  EXPECT_EQ(block_of(mended.disk, 7), kit::pattern(kBlock, 7));
+}
+
+TEST(Mend, AWipedTableIsFilledByEvidence) {
+  kit::Bytes file = file_of_blocks();
+  std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
+  const Mended mended = mend(file, {0, 1, 2, 4, 5, 6, 7, 8, 9});
+  for (std::uint32_t block = 0; block < kBlocks; ++block) {
+    if (block == 3) continue;
+    EXPECT_EQ(block_of(mended.disk, block), kit::pattern(kBlock, block)) << block;
+  }
+  EXPECT_EQ(mended.lost, (std::vector<Range>{{3 * kBlock, kBlock}}))
+      << "whether it was ever written cannot be told";
+}
+
+TEST(Mend, AFileKnownToBeWholeTellsWhatWasNeverWritten) {
+  kit::Bytes file = file_of_blocks();
+  std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
+  EXPECT_TRUE(mend(file, {0, 1, 2, 4, 5, 6, 7, 8, 9}, true).lost.empty());
+}
+
+TEST(Mend, ABlockWithoutEvidenceIsReportedAndNeverPlaced) {
+  kit::Bytes file = file_of_blocks();
+  std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
+  const Mended mended = mend(file, {0, 9});
+  EXPECT_EQ(block_of(mended.disk, 0), kit::pattern(kBlock, 0));
+  EXPECT_EQ(mended.lost, (std::vector<Range>{{kBlock, 8 * kBlock}}));
+  EXPECT_NE(std::find(mended.codes.begin(), mended.codes.end(), "container.unplaced"),
+            mended.codes.end());
+}
+
+TEST(Mend, TwoBlocksInOnePlaceAreBothInDoubt) {
+  kit::Bytes file = file_of_blocks();
+  const kit::Bytes of_six(file.begin() + 24, file.begin() + 28);
+  kit::put_bytes(file, 5 * 4, of_six);
+  const Mended blind = mend(file, {});
+  EXPECT_EQ(block_of(blind.disk, 7), kit::pattern(kBlock, 7));
+  for (const Range& range : blind.lost)
+    EXPECT_TRUE(range.offset >= 3 * kBlock && range.end() <= 7 * kBlock);
+  EXPECT_FALSE(blind.lost.empty());
+  const Mended seen = mend(file, {5, 6});
+  EXPECT_EQ(block_of(seen.disk, 5), kit::pattern(kBlock, 5));
+  EXPECT_EQ(block_of(seen.disk, 6), kit::pattern(kBlock, 6));
+}
+
+TEST(Mend, WitnessesWhoDisagreeArePaidNoHeed) {
+  kit::Bytes file = file_of_blocks();
+  std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
+  const Context context;
+  const SourcePtr source = make_memory_source(file);
+  Surroundings around;
+  around.evidence.push_back(
+      [](const SourcePtr&, const std::vector<SourcePtr>& loose, const Context&) {
+        std::vector<PlaceClaim> claims = by_pattern(loose, {1});
+        if (!claims.empty()) claims.push_back({claims[0].piece, 2 * kBlock, "no, here"});
+        return claims;
+      });
+  const auto map =
+      mend_block_table(source, std::make_shared<PlainMap>(source), table_of(file), around, context);
+  std::vector<Range> lost;
+  kit::read_all(
+      *make_mapped_disk({source, map, kBlocks * kBlock, std::nullopt, nullptr, false}, context),
+      &lost);
+  EXPECT_EQ(lost, (std::vector<Range>{{0, kBlocks * kBlock}}));
+}
+
+TEST(Mend, ClaimsOutsideTheDiskOrOffTheGridAreNone) {
+  kit::Bytes file = file_of_blocks();
+  std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
+  const Context context;
+  const SourcePtr source = make_memory_source(file);
+  Surroundings around;
+  around.evidence.push_back(
+      [](const SourcePtr&, const std::vector<SourcePtr>& loose, const Context&) {
+        std::vector<PlaceClaim> claims;
+        for (std::size_t i = 0; i < loose.size(); ++i)
+          claims.push_back({i, i % 2 == 0 ? kBlocks * kBlock * (i + 1) : kBlock + 512, "a lie"});
+        return claims;
+      });
+  const auto map =
+      mend_block_table(source, std::make_shared<PlainMap>(source), table_of(file), around, context);
+  std::vector<Range> lost;
+  kit::read_all(
+      *make_mapped_disk({source, map, kBlocks * kBlock, std::nullopt, nullptr, false}, context),
+      &lost);
+  EXPECT_EQ(lost, (std::vector<Range>{{0, kBlocks * kBlock}}));
+}
+
+}  // namespace
+}  // namespace lantern
