@@ -20,7 +20,7 @@
 
 namespace lantern {
 
-enum class EntryKind { file, folder };
+enum class EntryKind { file, folder, symlink, char_device, block_device, fifo, socket };
 enum class EntryState {
   active,   // the file system holds it
   deleted,  // taken out, its entry is left
@@ -31,8 +31,15 @@ enum class EntryState {
 std::string_view to_string(EntryKind kind);
 std::string_view to_string(EntryState state);
 
+struct Ownership {
+  std::uint32_t user = 0;
+  std::uint32_t group = 0;
+  std::uint32_t mode = 0;  // permissions with set-id and sticky bits, 0 to 07777
+};
+
 struct Entry {
-  std::string id;                 // opaque; the same in every run. FAT: byte offset of its slot
+  // Opaque; the same in every run. FAT: byte offset of its slot; ext: inode and generation.
+  std::string id;
   std::uint64_t number = 0;       // the same for the file system's own use
   std::string parent;             // id of the folder it is in; empty: the root
   std::vector<std::string> path;  // raw bytes of each name from the root; the last is its own
@@ -42,7 +49,12 @@ struct Entry {
   std::optional<Timestamp> modified;
   std::optional<Timestamp> created;
   std::optional<Timestamp> accessed;
-  std::string attributes;  // letters, format's own: FAT "rhsa"
+  std::optional<Timestamp> changed;  // its record, not its content
+  std::optional<Timestamp> deleted_at;
+  std::optional<Ownership> owner;
+  std::uint32_t links = 1;   // names it has
+  std::uint64_t device = 0;  // of a device: major number << 32 | minor
+  std::string attributes;    // letters, format's own: FAT "rhsa"; ext: e encrypted, v verity
   // Share of the bytes, 0 to 1, that are readable, not discarded, and claimed by no active file,
   // folder or metadata nor by a later deleted entry; bytes whose owner is in doubt count half, so
   // that 1 always means whole. Empty: not known.
@@ -56,6 +68,29 @@ struct Content {
   std::vector<Range> doubtful;  // read as they lie, though their owner is not certain
 };
 
+// A further content of a file, by name.
+struct Stream {
+  std::string name;
+  std::uint64_t size_bytes = 0;
+};
+
+// A name and a value kept beside a file, both raw bytes, as the system shows them.
+struct Attribute {
+  std::string name;
+  std::string value;
+  friend bool operator==(const Attribute&, const Attribute&) = default;
+};
+
+// Whether names of a path must be as stored.
+enum class NameRule { of_format, any_case };
+
+// What holds a part of the volume.
+struct Claim {
+  Range range;  // bytes of the volume
+  Entry entry;
+  Range within;  // the same bytes in its content
+};
+
 struct WalkOptions {
   bool active = true;
   bool deleted = false;
@@ -67,7 +102,7 @@ enum class WalkStep { go_on, skip_folder, stop };
 using EntryVisitor = std::function<WalkStep(const Entry&)>;
 
 struct FileSystemFacts {
-  std::string type;   // "fat12", "fat16", "fat32"
+  std::string type;   // "fat12", "fat16", "fat32", "ext2", "ext3", "ext4"
   std::string label;  // UTF-8
   std::string uuid;   // FAT: its serial number, "1A2B-3C4D"
   std::uint64_t size_bytes = 0;
@@ -91,13 +126,29 @@ class FileSystem {
   // followed through every holder (active and deleted folders of one name).
   virtual void walk(const WalkOptions& options, const EntryVisitor& visit) const = 0;
 
-  // Every entry of this path, active first. Names as the format compares them (FAT: any case).
-  virtual std::vector<Entry> find(const std::vector<std::string>& path) const = 0;
+  // Every entry of this path, active first. The format's own rule is any case for FAT, and the very
+  // bytes for ext.
+  virtual std::vector<Entry> find(const std::vector<std::string>& path,
+                                  NameRule rule = NameRule::of_format) const = 0;
 
   virtual std::optional<Entry> entry(const std::string& id) const = 0;
 
-  // Throws Error{usage} for a folder.
-  virtual Content open(const Entry& entry) const = 0;
+  // Of a link: the path it names. Throws Error{usage} for what has no content (a folder, a device),
+  // Error{not_found} when there is no such stream, Error{unsupported} for an encrypted file.
+  virtual Content open(const Entry& entry, const std::string& stream = {}) const = 0;
+
+  // Beside the main one, which has no name.
+  virtual std::vector<Stream> streams(const Entry& entry) const;
+
+  virtual std::vector<Attribute> attributes(const Entry& entry) const;
+
+  // Visits the runs of `range` of the volume, in order, each in use or free. What cannot be known
+  // counts as in use. Return false to stop.
+  using AllocationVisitor = std::function<bool(Range, bool in_use)>;
+  virtual void allocation(Range range, const AllocationVisitor& visit) const = 0;
+
+  // The active entries whose content lies in `range` of the volume. Walks them all.
+  std::vector<Claim> who_owns(Range range) const;
 };
 
 struct FileSystemOptions {

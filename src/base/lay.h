@@ -7,13 +7,14 @@
 
 namespace lantern {
 
-inline std::span<std::byte> part_of(Bytes& bytes, std::size_t at, std::size_t length) {
+inline std::span<std::byte> part_of(std::span<std::byte> bytes, std::size_t at,
+                                    std::size_t length) {
   slice(bytes, at, length);
-  return std::span(bytes).subspan(at, length);
+  return bytes.subspan(at, length);
 }
 
 template <typename Number>
-void lay_le(Bytes& bytes, std::size_t at, Number value) {
+void lay_le(std::span<std::byte> bytes, std::size_t at, Number value) {
   for (std::byte& b : part_of(bytes, at, sizeof(Number))) {
     b = static_cast<std::byte>(value);
     value = static_cast<Number>(static_cast<std::uint64_t>(value) >> 8);
@@ -21,7 +22,7 @@ void lay_le(Bytes& bytes, std::size_t at, Number value) {
 }
 
 template <typename Number>
-void lay_be(Bytes& bytes, std::size_t at, Number value) {
+void lay_be(std::span<std::byte> bytes, std::size_t at, Number value) {
   const std::span<std::byte> part = part_of(bytes, at, sizeof(Number));
   for (auto b = part.rbegin(); b != part.rend(); ++b) {
     *b = static_cast<std::byte>(value);
@@ -29,30 +30,30 @@ void lay_be(Bytes& bytes, std::size_t at, Number value) {
   }
 }
 
-inline void lay_le16(Bytes& b, std::size_t at, std::uint64_t v) {
+inline void lay_le16(std::span<std::byte> b, std::size_t at, std::uint64_t v) {
   lay_le(b, at, static_cast<std::uint16_t>(v));
 }
-inline void lay_le32(Bytes& b, std::size_t at, std::uint64_t v) {
+inline void lay_le32(std::span<std::byte> b, std::size_t at, std::uint64_t v) {
   lay_le(b, at, static_cast<std::uint32_t>(v));
 }
-inline void lay_le64(Bytes& b, std::size_t at, std::uint64_t v) {
+inline void lay_le64(std::span<std::byte> b, std::size_t at, std::uint64_t v) {
   lay_le(b, at, v);
 }
-inline void lay_be16(Bytes& b, std::size_t at, std::uint64_t v) {
+inline void lay_be16(std::span<std::byte> b, std::size_t at, std::uint64_t v) {
   lay_be(b, at, static_cast<std::uint16_t>(v));
 }
-inline void lay_be32(Bytes& b, std::size_t at, std::uint64_t v) {
+inline void lay_be32(std::span<std::byte> b, std::size_t at, std::uint64_t v) {
   lay_be(b, at, static_cast<std::uint32_t>(v));
 }
-inline void lay_be64(Bytes& b, std::size_t at, std::uint64_t v) {
+inline void lay_be64(std::span<std::byte> b, std::size_t at, std::uint64_t v) {
   lay_be(b, at, v);
 }
 
-inline void lay_bytes(Bytes& bytes, std::size_t at, ByteView part) {
+inline void lay_bytes(std::span<std::byte> bytes, std::size_t at, ByteView part) {
   std::copy(part.begin(), part.end(), part_of(bytes, at, part.size()).begin());
 }
 
-inline void lay_text(Bytes& bytes, std::size_t at, std::string_view text) {
+inline void lay_text(std::span<std::byte> bytes, std::size_t at, std::string_view text) {
   lay_bytes(bytes, at, std::as_bytes(std::span(text)));
 }
 

@@ -1,11 +1,28 @@
 #include "lantern/file_system.h"
 
+#include "filesystem/ext/ext.h"
 #include "filesystem/fat/fat.h"
 
 namespace lantern {
 
 std::string_view to_string(EntryKind kind) {
-  return kind == EntryKind::file ? "file" : "folder";
+  switch (kind) {
+    case EntryKind::file:
+      return "file";
+    case EntryKind::folder:
+      return "folder";
+    case EntryKind::symlink:
+      return "link";
+    case EntryKind::char_device:
+      return "character-device";
+    case EntryKind::block_device:
+      return "block-device";
+    case EntryKind::fifo:
+      return "pipe";
+    case EntryKind::socket:
+      return "socket";
+  }
+  return "file";
 }
 
 std::string_view to_string(EntryState state) {
@@ -25,7 +42,37 @@ std::string_view to_string(EntryState state) {
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
+  if (auto ext = open_ext(volume, context)) return ext;
   return open_fat(volume, options, context);
+}
+
+std::vector<Stream> FileSystem::streams(const Entry& /*entry*/) const {
+  return {};
+}
+
+std::vector<Attribute> FileSystem::attributes(const Entry& /*entry*/) const {
+  return {};
+}
+
+std::vector<Claim> FileSystem::who_owns(Range range) const {
+  std::vector<Claim> claims;
+  walk({}, [&](const Entry& entry) {
+    if (entry.kind != EntryKind::file || entry.size_bytes == 0) return WalkStep::go_on;
+    if (entry.attributes.find('e') != std::string::npos) return WalkStep::go_on;
+    const SourcePtr content = open(entry).bytes;
+    content->extents({0, content->size()}, [&](const Extent& extent) {
+      if (extent.kind != ExtentKind::direct) return true;
+      const Range part = intersect(range, {extent.below_offset, extent.range.length});
+      if (!part.empty())
+        claims.push_back(
+            {part,
+             entry,
+             {extent.range.offset + (part.offset - extent.below_offset), part.length}});
+      return true;
+    });
+    return WalkStep::go_on;
+  });
+  return claims;
 }
 
 }  // namespace lantern

@@ -54,7 +54,7 @@ class FatFileSystem final : public FileSystem {
     });
   }
 
-  std::vector<Entry> find(const std::vector<std::string>& path) const override {
+  std::vector<Entry> find(const std::vector<std::string>& path, NameRule /*rule*/) const override {
     std::vector<Entry> found;
     if (path.empty()) return found;
     WalkOptions options;
@@ -96,7 +96,11 @@ class FatFileSystem final : public FileSystem {
     return found;
   }
 
-  Content open(const Entry& entry) const override {
+  Content open(const Entry& entry, const std::string& stream) const override {
+    if (!stream.empty())
+      throw Error(ErrorCode::not_found, disk_.context.address, std::nullopt,
+                  fmt::format("there is no stream \"{}\": FAT keeps one content", stream),
+                  "lantern show lists what there is");
     if (entry.kind != EntryKind::file)
       throw Error(ErrorCode::usage, disk_.context.address, entry.number,
                   "a folder has no content of its own", "list it, or extract it as a whole");
@@ -120,6 +124,31 @@ class FatFileSystem final : public FileSystem {
     }
     content.bytes = make_joined(std::move(pieces));
     return content;
+  }
+
+  void allocation(Range range, const AllocationVisitor& visit) const override {
+    const fat::Geometry& g = disk_.geometry;
+    const Range whole = intersect(range, {0, g.volume_bytes});
+    fat::Table::Cursor cursor(disk_.table);
+    Range run{whole.offset, 0};
+    bool used = true;
+    for (std::uint64_t at = whole.offset; at < whole.end();) {
+      const std::uint64_t data = g.cluster_offset(2);
+      const std::uint64_t number = at < data ? 0 : 2 + (at - data) / g.cluster_bytes;
+      const bool cluster = number >= 2 && number < std::uint64_t{g.cluster_count} + 2;
+      const bool now = !cluster || cursor.in_use(static_cast<std::uint32_t>(number));
+      std::uint64_t end = at < data ? data : whole.end();
+      if (cluster) end = g.cluster_offset(static_cast<std::uint32_t>(number)) + g.cluster_bytes;
+      end = std::min(end, whole.end());
+      if (now != used && !run.empty()) {
+        if (!visit(run, used)) return;
+        run = {at, 0};
+      }
+      used = now;
+      run.length += end - at;
+      at = end;
+    }
+    if (!run.empty()) visit(run, used);
   }
 
  private:

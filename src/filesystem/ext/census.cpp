@@ -1,0 +1,402 @@
+#include "filesystem/ext/census.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+#include <unordered_map>
+
+#include "base/checked.h"
+#include "filesystem/ext/claims.h"
+#include "filesystem/ext/folder.h"
+#include "filesystem/ext/journal.h"
+
+namespace lantern::ext {
+namespace {
+
+constexpr std::uint64_t kMostInodes = 1ull << 29;  // a bit for each is kept
+constexpr std::uint64_t kPiece = 1u << 20;
+constexpr std::uint32_t kFirstOwnInode = 11;  // those before it are the file system's
+
+// One life of an inode number, as the journal saw it.
+struct Life {
+  std::uint32_t first_seen = 0;  // sequences
+  std::uint32_t last_alive = 0;
+  std::uint32_t died = 0;      // 0: not seen
+  std::optional<Inode> inode;  // the newest that was alive; empty for one that still is
+};
+
+struct Name {
+  InodeKey parent{};
+  std::string text;
+  std::uint32_t sequence = 0;  // 0: not from the journal
+  const char* from = "";
+};
+
+class Taker {
+ public:
+  explicit Taker(const Volume& volume) : volume_(volume), inodes_(volume, Bitmap::Of::inodes) {}
+
+  Census run() {
+    history_ = read_history(volume_);
+    index_tables();
+    for (std::size_t i = 0; i < history_.copies.size(); ++i)
+      by_block_.emplace(history_.copies[i].block, i);
+    walk_folders();
+    inodes_of_journal();
+    inodes_of_tables();
+    map_blocks_of_lost();
+    names_of_journal();
+    names_of_lost_folders();
+    name_all();
+    judge_claims(volume_, history_, std::move(died_), census_.lost);
+    for (std::size_t i = 0; i < census_.lost.size(); ++i)
+      census_.children.emplace(census_.lost[i].parent, i);
+    return std::move(census_);
+  }
+
+ private:
+  void index_tables() {
+    for (std::uint32_t group = 0; group < volume_.super.group_count(); ++group) {
+      if (group % 1024 == 0) volume_.context.check_cancelled();
+      if (const auto holder = volume_.group(group)) tables_.emplace(holder->inode_table, group);
+    }
+  }
+
+  // The first inode of a block, when it is of an inode table.
+  std::optional<std::uint32_t> first_inode_of(std::uint64_t block) const {
+    auto table = tables_.upper_bound(block);
+    if (table == tables_.begin()) return std::nullopt;
+    --table;
+    const std::uint64_t of_block = volume_.super.block_bytes / volume_.super.inode_bytes;
+    const std::uint64_t index = (block - table->first) * of_block;
+    if (index >= volume_.super.inodes_per_group) return std::nullopt;
+    const std::uint64_t number =
+        std::uint64_t{table->second} * volume_.super.inodes_per_group + index + 1;
+    if (number > volume_.super.inode_count) return std::nullopt;
+    return static_cast<std::uint32_t>(number);
+  }
+
+  // Learns which inodes have names and which blocks are of folders; keeps what lies in folders
+  // between the entries.
+  void walk_folders() {
+    const std::uint64_t count = volume_.super.inode_count;
+    if (count < kMostInodes) named_.resize(static_cast<std::size_t>(count) + 1);
+    std::vector<std::uint32_t> to_do = {kRootInode};
+    std::set<std::uint32_t> entered = {kRootInode};
+    Bytes bytes(volume_.super.block_bytes);
+    mark_named(kRootInode);
+    while (!to_do.empty()) {
+      const std::uint32_t number = to_do.back();
+      to_do.pop_back();
+      volume_.context.check_cancelled();
+      const auto inode = volume_.inode(number);
+      if (!inode || !inode->folder()) continue;
+      const InodeKey key{number, inode->generation};
+      const auto take = [&](const FolderEntry& entry) {
+        if (entry.name == "." || entry.name == "..") return;
+        mark_named(entry.inode);
+        const auto child =
+            entry.type == 2 || entry.type == 0 ? volume_.inode(entry.inode) : std::nullopt;
+        if (child && child->folder() && child->links > 0 && entered.insert(entry.inode).second)
+          to_do.push_back(entry.inode);
+      };
+      if (inode->has(kInline)) {
+        FolderReader reader(volume_, *inode);
+        while (const FolderEntry* entry = reader.next()) take(*entry);
+        continue;
+      }
+      for (const BlockRun& run : map_blocks(volume_, *inode).runs)
+        for (std::uint64_t i = 0; i < run.count && !run.unwritten; ++i) {
+          folder_blocks_.emplace(run.physical + i, key);
+          if (!volume_.read_block(run.physical + i, bytes)) continue;
+          const FolderBlock block = parse_folder_block(volume_, bytes, true);
+          for (const FolderEntry& entry : block.entries) take(entry);
+          for (const FolderEntry& entry : block.removed)
+            loose_names_.emplace(entry.inode,
+                                 Name{key, entry.name, 0, "an unused part of its folder"});
+        }
+    }
+  }
+
+  void mark_named(std::uint32_t number) {
+    if (number < named_.size()) named_[number] = true;
+  }
+  bool is_named(std::uint32_t number) const { return number >= named_.size() || named_[number]; }
+
+  // The inode as it is now; what no longer is one is empty.
+  std::optional<Inode> now(std::uint32_t number) {
+    auto inode = volume_.inode(number);
+    if (!inode || !inode->kind() || inode->links == 0 || inode->deleted != 0) return std::nullopt;
+    return inode;
+  }
+
+  void inodes_of_journal() {
+    Bytes bytes(volume_.super.block_bytes);
+    const std::size_t step = volume_.super.inode_bytes;
+    for (const JournalCopy& copy : history_.copies) {
+      const auto first = first_inode_of(copy.block);
+      if (!first || !read_copy(volume_, copy, bytes)) continue;
+      volume_.context.check_cancelled();
+      for (std::size_t at = 0; at + step <= bytes.size(); at += step) {
+        const auto number = static_cast<std::uint32_t>(*first + at / step);
+        if (number < kFirstOwnInode || number > volume_.super.inode_count) continue;
+        const ByteView record = ByteView(bytes).subspan(at, step);
+        if (all_zero(record)) continue;
+        inode_then(parse_inode(volume_.super, number, record), copy.sequence);
+      }
+    }
+  }
+
+  void inode_then(Inode inode, std::uint32_t sequence) {
+    if (!inode.sum_is_right || !inode.kind()) return;
+    const InodeKey key{inode.number, inode.generation};
+    auto& lives = lives_[inode.number];
+    // Another life of the same number ends those before it.
+    for (auto& [generation, life] : lives)
+      if (generation != inode.generation && life.died == 0) life.died = sequence;
+    Life& life = lives[inode.generation];
+    if (life.first_seen == 0) life.first_seen = sequence;
+    if (inode.links == 0 || inode.deleted != 0) {
+      if (life.died == 0) life.died = sequence;
+      return;
+    }
+    life.died = 0;
+    life.last_alive = sequence;
+    life.inode = std::move(inode);
+  }
+
+  void inodes_of_tables() {
+    // What is alive now is not lost; what the journal shows alive once and is not now is.
+    for (auto& [number, lives] : lives_) {
+      const auto current = now(number);
+      for (auto& [generation, life] : lives) {
+        if (current && current->generation == generation) {
+          life.inode.reset();
+          life.died = 0;
+        } else if (life.inode) {
+          add_lost(*life.inode, EntryState::deleted, life.died != 0 ? life.died : life.last_alive,
+                   fmt::format("inode from the journal, transaction {}", life.last_alive),
+                   history_.unbroken_from > life.last_alive + 1);
+        }
+      }
+    }
+    Bytes piece(kPiece);
+    for (const auto& [table, group] : tables_) {
+      const std::uint64_t bytes =
+          std::uint64_t{volume_.super.inodes_per_group} * volume_.super.inode_bytes;
+      for (std::uint64_t at = 0; at < bytes; at += kPiece) {
+        volume_.context.check_cancelled();
+        const Range part{volume_.block_place(table) + at, std::min(kPiece, bytes - at)};
+        if (known_zero(*volume_.raw, intersect(part, {0, volume_.raw->size()}))) continue;
+        const auto target = std::span(piece).first(static_cast<std::size_t>(part.length));
+        std::fill(target.begin(), target.end(), std::byte{0});
+        volume_.raw->read(part.offset, target);
+        inodes_of_piece(target, group, at / volume_.super.inode_bytes);
+      }
+    }
+  }
+
+  void inodes_of_piece(ByteView piece, std::uint32_t group, std::uint64_t first) {
+    const std::size_t step = volume_.super.inode_bytes;
+    for (std::size_t at = 0; at + step <= piece.size(); at += step) {
+      const std::uint64_t number =
+          std::uint64_t{group} * volume_.super.inodes_per_group + first + at / step + 1;
+      if (number < kFirstOwnInode || number > volume_.super.inode_count) continue;
+      if (le16(piece, at) == 0) continue;
+      const auto own = static_cast<std::uint32_t>(number);
+      const bool has_name = is_named(own);
+      const bool alive = le16(piece, at + 0x1A) != 0 && le32(piece, at + 0x14) == 0;
+      if (alive && has_name) continue;
+      Inode inode = parse_inode(volume_.super, own, piece.subspan(at, step));
+      if (!inode.sum_is_right || !inode.kind()) continue;
+      if (own == volume_.super.journal_inode || own == volume_.super.orphan_file) continue;
+      if (inode.has(kOfAttribute)) continue;
+      const bool allocated = inodes_.in_use(own);
+      if (alive && allocated)
+        add_lost(inode, EntryState::orphan, 0, "no folder names its inode", false);
+      else if (!alive && allocated && inode.has_content())
+        add_lost(inode, EntryState::deleted, 0, "it was still open when it was deleted", false);
+      else if (!allocated && inode.has_content() && inode.size_bytes > 0)
+        add_lost(inode, EntryState::deleted, 0, "its inode is still in the table", true);
+    }
+  }
+
+  void add_lost(const Inode& inode, EntryState state, std::uint32_t died, std::string evidence,
+                bool unproven) {
+    if (!keys_.emplace(InodeKey{inode.number, inode.generation}, census_.lost.size()).second)
+      return;
+    Lost lost;
+    lost.inode = inode;
+    lost.state = state;
+    lost.evidence = std::move(evidence);
+    lost.unproven = unproven;
+    census_.lost.push_back(std::move(lost));
+    died_.push_back({died, inodes_.in_use(inode.number) && owns_its_blocks(inode)});
+  }
+
+  // Whether the blocks of an inode without a name are still marked as its own.
+  bool owns_its_blocks(const Inode& inode) {
+    const auto current = volume_.inode(inode.number);
+    return current && current->generation == inode.generation && current->has_content();
+  }
+
+  void map_blocks_of_lost() {
+    for (std::size_t i = 0; i < census_.lost.size(); ++i) {
+      Lost& lost = census_.lost[i];
+      volume_.context.check_cancelled();
+      if (lost.inode.has(kInline) || lost.inode.fast_symlink() || !lost.inode.has_content())
+        continue;
+      if (!lost.inode.file() && !lost.inode.folder() && !lost.inode.symlink()) continue;
+      const ReadNode read_node = [&](std::uint64_t block,
+                                     const std::function<bool(ByteView)>& right, Bytes& out) {
+        if (volume_.read_block(block, out) && right(out)) return true;
+        auto [from, to] = by_block_.equal_range(block);
+        while (to != from) {
+          const JournalCopy& copy = history_.copies[(--to)->second];
+          if (copy.sequence <= died_[i].sequence && read_copy(volume_, copy, out) && right(out))
+            return true;
+        }
+        return false;
+      };
+      lost.map = map_blocks(volume_, lost.inode, read_node);
+      if (!lost.inode.folder()) continue;
+      for (const BlockRun& run : lost.map.runs)
+        for (std::uint64_t block = 0; block < run.count; ++block)
+          folder_blocks_.emplace(run.physical + block, lost.key());
+    }
+  }
+
+  // Which life of an inode number a name of transaction `sequence` means; 0: of an unknown time.
+  std::optional<std::uint32_t> life_at(std::uint32_t number, std::uint32_t sequence) const {
+    const auto found = lives_.find(number);
+    if (found == lives_.end()) return std::nullopt;
+    std::optional<std::uint32_t> best;
+    std::uint32_t best_first = 0;
+    for (const auto& [generation, life] : found->second) {
+      if (sequence == 0 && found->second.size() == 1) return generation;
+      const bool began = life.first_seen <= sequence;
+      const bool lasted = life.died == 0 || sequence <= life.died;
+      if (began && lasted && (!best || life.first_seen >= best_first)) {
+        best = generation;
+        best_first = life.first_seen;
+      }
+    }
+    // Before it was first seen: the only life there is.
+    if (!best && found->second.size() == 1 &&
+        (found->second.begin()->second.died == 0 || sequence <= found->second.begin()->second.died))
+      best = found->second.begin()->first;
+    return best;
+  }
+
+  void names_of_block(ByteView bytes, InodeKey folder, std::uint32_t sequence, const char* from) {
+    const FolderBlock block = parse_folder_block(volume_, bytes, true);
+    for (const auto* entries : {&block.removed, &block.entries})
+      for (const FolderEntry& entry : *entries) {
+        if (entry.name == "." || entry.name == "..") continue;
+        const auto generation = life_at(entry.inode, sequence);
+        if (!generation) continue;
+        const auto lost = keys_.find({entry.inode, *generation});
+        if (lost == keys_.end()) continue;
+        Name& name = names_[lost->second];
+        if (name.text.empty() || sequence >= name.sequence)
+          name = {folder, entry.name, sequence, from};
+      }
+  }
+
+  // The folder a block belongs to: as it says itself, or as the maps have it.
+  InodeKey folder_of(std::uint64_t block, ByteView bytes, std::uint32_t sequence) const {
+    if (has_text(bytes, 8, ".") && u8(bytes, 6) == 1 && le32(bytes, 0) != 0) {
+      const std::uint32_t number = le32(bytes, 0);
+      if (const auto generation = life_at(number, sequence)) return {number, *generation};
+      if (const auto inode = volume_.inode(number); inode && inode->folder())
+        return {number, inode->generation};
+    }
+    const auto found = folder_blocks_.find(block);
+    return found == folder_blocks_.end() ? InodeKey{} : found->second;
+  }
+
+  void names_of_journal() {
+    Bytes bytes(volume_.super.block_bytes);
+    for (const JournalCopy& copy : history_.copies) {
+      if (first_inode_of(copy.block) || !read_copy(volume_, copy, bytes)) continue;
+      if (!is_folder_block(volume_, bytes)) continue;
+      volume_.context.check_cancelled();
+      names_of_block(bytes, folder_of(copy.block, bytes, copy.sequence), copy.sequence,
+                     "a folder block in the journal");
+    }
+  }
+
+  // Folders that are lost themselves: their blocks may still be there.
+  void names_of_lost_folders() {
+    Bytes bytes(volume_.super.block_bytes);
+    for (const auto& [key, index] : keys_) {
+      const Lost& lost = census_.lost[index];
+      if (!lost.inode.folder()) continue;
+      if (lost.inode.has(kInline)) {
+        FolderReader reader(volume_, lost.inode);
+        while (const FolderEntry* entry = reader.next())
+          add_loose(entry->inode, lost.key(), entry->name);
+        continue;
+      }
+      for (const BlockRun& run : lost.map.runs)
+        for (std::uint64_t i = 0; i < run.count; ++i) {
+          if (!volume_.read_block(run.physical + i, bytes)) continue;
+          const bool own_start = run.logical + i == 0 && le32(bytes, 0) == lost.inode.number;
+          if (!own_start && (run.logical + i == 0 || !is_folder_block(volume_, bytes))) continue;
+          const FolderBlock block = parse_folder_block(volume_, bytes, true);
+          for (const auto* entries : {&block.entries, &block.removed})
+            for (const FolderEntry& entry : *entries)
+              add_loose(entry.inode, lost.key(), entry.name);
+        }
+    }
+  }
+
+  void add_loose(std::uint32_t inode, InodeKey folder, const std::string& name) {
+    if (name != "." && name != "..")
+      loose_names_.emplace(inode, Name{folder, name, 0, "what is left of its folder"});
+  }
+
+  void name_all() {
+    for (auto& [key, index] : keys_) {
+      Lost& lost = census_.lost[index];
+      auto found = names_.find(index);
+      if (found == names_.end()) {
+        // Names of no known time: they are of this inode when no other life of it is known.
+        const auto loose = loose_names_.find(key.first);
+        const auto lives = lives_.find(key.first);
+        const bool only = lives == lives_.end() || lives->second.size() == 1;
+        if (loose != loose_names_.end() && only) found = names_.emplace(index, loose->second).first;
+      }
+      if (found == names_.end()) {
+        lost.evidence += "; its name is lost";
+        continue;
+      }
+      lost.name = found->second.text;
+      lost.parent = found->second.parent;
+      lost.evidence += fmt::format("; name from {}", found->second.from);
+    }
+  }
+
+  const Volume& volume_;
+  Bitmap inodes_;
+  History history_;
+  std::map<std::uint64_t, std::uint32_t> tables_;       // first block: group
+  std::multimap<std::uint64_t, std::size_t> by_block_;  // copies, oldest first
+  std::vector<bool> named_;                             // inodes a folder names
+  std::unordered_map<std::uint64_t, InodeKey> folder_blocks_;
+  std::unordered_map<std::uint32_t, std::map<std::uint32_t, Life>> lives_;  // by number, generation
+  std::multimap<std::uint32_t, Name> loose_names_;                          // by inode
+  std::map<InodeKey, std::size_t> keys_;                                    // index in census_.lost
+  std::map<std::size_t, Name> names_;  // by index in census_.lost
+  std::vector<Died> died_;             // beside census_.lost
+  Census census_;
+};
+
+}  // namespace
+
+Census take_census(const Volume& volume) {
+  return Taker(volume).run();
+}
+
+}  // namespace lantern::ext

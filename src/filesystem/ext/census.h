@@ -1,0 +1,43 @@
+// Census: what was deleted from an ext volume, and what no folder names any more. The kernel
+// empties a deleted inode; older copies of it, with its map of blocks, are in the journal, and so
+// are older blocks of folders with their names.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "filesystem/ext/block_map.h"
+#include "lantern/file_system.h"
+
+namespace lantern::ext {
+
+// An inode as it was once: number and generation.
+using InodeKey = std::pair<std::uint32_t, std::uint32_t>;
+
+struct Lost {
+  Inode inode;
+  EntryState state = EntryState::deleted;
+  InodeKey parent{};  // {0, 0}: not known
+  std::string name;   // empty: not known
+  BlockMap map;
+  std::vector<Range> gone;      // bytes of the file that are others' now
+  std::vector<Range> doubtful;  // bytes that may be
+  bool examined = true;         // false: too much competes for its blocks to say
+  bool unproven = false;        // not all that happened since can be seen
+  std::string evidence;
+
+  InodeKey key() const { return {inode.number, inode.generation}; }
+};
+
+struct Census {
+  std::vector<Lost> lost;
+  std::multimap<InodeKey, std::size_t> children;  // by folder: index in `lost`
+};
+
+Census take_census(const Volume& volume);
+
+}  // namespace lantern::ext

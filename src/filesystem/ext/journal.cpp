@@ -1,0 +1,377 @@
+#include "filesystem/ext/journal.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/crc32c.h"
+#include "base/lay.h"
+
+namespace lantern::ext {
+namespace {
+
+constexpr std::uint32_t kMagic = 0xC03B3998;
+constexpr std::uint32_t kDescriptor = 1;
+constexpr std::uint32_t kCommit = 2;
+constexpr std::uint32_t kRevoke = 5;
+constexpr std::size_t kHead = 12;
+constexpr std::uint32_t kWideNumbers = 0x2;
+constexpr std::uint32_t kOldSums = 0x8;
+constexpr std::uint32_t kSums = 0x10;
+constexpr std::uint32_t kFastCommits = 0x20;
+constexpr std::uint32_t kEscaped = 1;
+constexpr std::uint32_t kSameUuid = 2;
+constexpr std::uint32_t kLastTag = 8;
+constexpr std::uint64_t kMostBlocks = 16u << 20;
+
+struct Tag {
+  std::uint64_t block = 0;
+  std::uint32_t flags = 0;
+  std::uint32_t checksum = 0;
+};
+
+// The journal as a file of blocks.
+class Log {
+ public:
+  static std::optional<Log> open(const Volume& volume) {
+    if (!volume.super.has(kHasJournal) || volume.super.journal_inode == 0) return std::nullopt;
+    const auto inode = volume.inode(volume.super.journal_inode);
+    if (!inode || !inode->has_content()) return std::nullopt;
+    Log log(volume);
+    for (const BlockRun& run : map_blocks(volume, *inode).runs)
+      for (std::uint64_t i = 0; i < run.count && run.logical + i < kMostBlocks; ++i) {
+        log.places_.resize(static_cast<std::size_t>(run.logical + i + 1));
+        log.places_.back() = run.physical + i;
+      }
+    Bytes head(volume.super.block_bytes);
+    if (!log.read(0, head) || be32(head, 0) != kMagic ||
+        (be32(head, 4) != 3 && be32(head, 4) != 4) ||
+        be32(head, 0x0C) != volume.super.block_bytes) {
+      volume.context.report(
+          FindingCode::ext_journal, Severity::damage,
+          {log.places_.empty() ? 0 : volume.block_place(log.places_[0]), head.size()},
+          "the journal does not begin as one", "it is left out");
+      return std::nullopt;
+    }
+    log.count_ = std::min<std::uint64_t>(be32(head, 0x10), log.places_.size());
+    log.first_ = be32(head, 0x14);
+    log.sequence = be32(head, 0x18);
+    log.start = be32(head, 0x1C);
+    if (be32(head, 4) == 4) {
+      log.features = be32(head, 0x28);
+      log.seed_ = crc32c_chain(~0u, slice(head, 0x30, 16));
+    }
+    // Fast commits take the end of the log for themselves.
+    if ((log.features & kFastCommits) != 0) {
+      const std::uint64_t own = be32(head, 0x54) == 0 ? 256 : be32(head, 0x54);
+      if (own < log.count_) log.count_ -= own;
+    }
+    if (log.first_ == 0 || log.first_ >= log.count_ || log.start >= log.count_) return std::nullopt;
+    return log;
+  }
+
+  std::uint64_t first() const { return first_; }
+  std::uint64_t count() const { return count_; }
+  std::uint64_t next(std::uint64_t index) const { return index + 1 < count_ ? index + 1 : first_; }
+  std::uint64_t place(std::uint64_t index) const {
+    return places_[static_cast<std::size_t>(index)];
+  }
+
+  bool read(std::uint64_t index, std::span<std::byte> out) const {
+    if (index >= places_.size()) return false;
+    const std::uint64_t place = places_[static_cast<std::size_t>(index)];
+    if (!volume_->valid_block(place)) return false;
+    const ReadResult got = volume_->raw->read(volume_->block_place(place), out);
+    return got.length == out.size() && got.unreadable.empty();
+  }
+
+  std::vector<Tag> tags_of(ByteView block) const {
+    std::vector<Tag> tags;
+    const bool sums = (features & kSums) != 0;
+    const bool wide = (features & kWideNumbers) != 0;
+    const std::size_t bytes = sums ? 16 : wide ? 12 : 8;
+    for (std::size_t at = kHead; at + bytes <= block.size();) {
+      Tag tag;
+      tag.block = be32(block, at);
+      if (sums) {
+        tag.flags = be32(block, at + 4);
+        tag.checksum = be32(block, at + 12);
+        if (wide) tag.block |= std::uint64_t{be32(block, at + 8)} << 32;
+      } else {
+        tag.checksum = be16(block, at + 4);
+        tag.flags = be16(block, at + 6);
+        if (wide) tag.block |= std::uint64_t{be32(block, at + 8)} << 32;
+      }
+      at += bytes;
+      if ((tag.flags & kSameUuid) == 0) at += 16;
+      tags.push_back(tag);
+      if ((tag.flags & kLastTag) != 0) break;
+    }
+    return tags;
+  }
+
+  // Whether a block is what its tag says; where there are no checksums it only must not be a block
+  // of the journal's own.
+  bool fits(const Tag& tag, std::uint32_t of, ByteView block) const {
+    if ((features & (kSums | kOldSums)) != 0) {
+      std::array<std::byte, 4> number{};
+      lay_be32(number, 0, of);
+      const std::uint32_t sum = crc32c_chain(crc32c_chain(seed_, number), block);
+      return (features & kSums) != 0 ? sum == tag.checksum : (sum & 0xFFFF) == tag.checksum;
+    }
+    return be32(block, 0) != kMagic;
+  }
+
+  std::vector<std::uint64_t> revoked_by(ByteView block) const {
+    std::vector<std::uint64_t> blocks;
+    const std::size_t bytes = (features & kWideNumbers) != 0 ? 8 : 4;
+    const std::size_t end = std::min<std::size_t>(be32(block, kHead), block.size());
+    for (std::size_t at = kHead + 4; at + bytes <= end; at += bytes)
+      blocks.push_back(bytes == 8 ? be64(block, at) : be32(block, at));
+    return blocks;
+  }
+
+  std::uint32_t features = 0;
+  std::uint32_t sequence = 0;
+  std::uint64_t start = 0;
+
+ private:
+  explicit Log(const Volume& volume) : volume_(&volume) {}
+
+  const Volume* volume_;
+  std::vector<std::uint64_t> places_;
+  std::uint64_t count_ = 0;
+  std::uint64_t first_ = 0;
+  std::uint32_t seed_ = ~0u;
+};
+
+// A run of transactions that follow one another in the log.
+struct Follow {
+  std::vector<JournalCopy> copies;                 // of transactions that were committed
+  std::map<std::uint64_t, std::uint32_t> revoked;  // block: by which sequence last
+  std::uint32_t committed_from = 0;
+  std::uint32_t committed_to = 0;  // one past the last; equal: none
+  std::uint64_t begin = 0;         // in the log
+  std::uint64_t end = 0;           // behind the last commit
+  std::vector<std::uint64_t> visited;
+};
+
+// Follows the log from `index`. `expected`: the sequence that must stand there. `strict`: stops at
+// a block whose checksum is wrong, as a mount does; else such copies alone are left out.
+Follow follow(const Volume& volume, const Log& log, std::uint64_t index, std::uint32_t expected,
+              bool strict) {
+  Follow result;
+  result.committed_from = result.committed_to = expected;
+  result.begin = result.end = index;
+  std::vector<JournalCopy> pending;
+  std::map<std::uint64_t, std::uint32_t> pending_revoked;
+  Bytes block(volume.super.block_bytes);
+  Bytes data(volume.super.block_bytes);
+  for (std::uint64_t walked = 0; walked < log.count(); ++walked) {
+    if (!log.read(index, block) || be32(block, 0) != kMagic || be32(block, 8) != expected) break;
+    volume.context.check_cancelled();
+    result.visited.push_back(index);
+    const std::uint32_t kind = be32(block, 4);
+    if (kind == kDescriptor) {
+      bool good = true;
+      for (const Tag& tag : log.tags_of(block)) {
+        index = log.next(index);
+        ++walked;
+        result.visited.push_back(index);
+        if (walked >= log.count()) return result;
+        const bool fits = log.read(index, data) && log.fits(tag, expected, data);
+        if (fits && volume.valid_block(tag.block))
+          pending.push_back({tag.block, log.place(index), expected, (tag.flags & kEscaped) != 0});
+        else if (!fits)
+          good = false;
+      }
+      if (!good && strict) break;
+    } else if (kind == kRevoke) {
+      for (const std::uint64_t revoked : log.revoked_by(block)) pending_revoked[revoked] = expected;
+    } else if (kind == kCommit) {
+      result.copies.insert(result.copies.end(), pending.begin(), pending.end());
+      for (const auto& [revoked, by] : pending_revoked) result.revoked[revoked] = by;
+      pending.clear();
+      pending_revoked.clear();
+      result.committed_to = ++expected;
+    } else {
+      break;
+    }
+    index = log.next(index);
+    if (kind == kCommit) result.end = index;
+  }
+  // The copies of a transaction whose end was written over are copies all the same.
+  if (!strict) result.copies.insert(result.copies.end(), pending.begin(), pending.end());
+  return result;
+}
+
+// Whether nothing was committed between two runs of the log. The kernel counts a session's end and
+// the next one's start too, and none that did nothing between them can be mistaken for one that
+// did.
+bool joined(const Follow& earlier, const Follow& later) {
+  if (earlier.committed_to <= earlier.committed_from ||
+      earlier.committed_from >= later.committed_from)
+    return false;
+  if (earlier.committed_to >= later.committed_from || earlier.end == later.begin) return true;
+  const std::uint32_t step = later.committed_from - (earlier.committed_to - 1);
+  return step == 2 || step == 3 || step == 5;
+}
+
+// From the newest run back as far as one joins another.
+std::uint32_t unbroken_from(const std::vector<Follow>& runs) {
+  const Follow* last = nullptr;
+  for (const Follow& run : runs)
+    if (run.committed_to > run.committed_from &&
+        (last == nullptr || run.committed_to > last->committed_to))
+      last = &run;
+  if (last == nullptr) return 0xFFFFFFFF;
+  for (;;) {
+    const Follow* before = nullptr;
+    for (const Follow& run : runs)
+      if (joined(run, *last) && (before == nullptr || run.committed_to > before->committed_to))
+        before = &run;
+    if (before == nullptr) return last->committed_from;
+    last = before;
+  }
+}
+
+// The volume with some of its blocks taken from elsewhere in it.
+class OverlaidVolume final : public ByteSource {
+ public:
+  OverlaidVolume(SourcePtr volume, std::uint32_t block_bytes,
+                 std::map<std::uint64_t, JournalCopy> blocks)
+      : volume_(std::move(volume)), block_bytes_(block_bytes), blocks_(std::move(blocks)) {}
+
+  std::uint64_t size() const override { return volume_->size(); }
+  std::optional<std::uint32_t> logical_sector_size() const override {
+    return volume_->logical_sector_size();
+  }
+
+ protected:
+  void do_read(std::uint64_t offset, std::span<std::byte> out,
+               std::vector<Range>& unreadable) const override {
+    each_part({offset, out.size()}, [&](Range part, const JournalCopy* copy) {
+      const auto target = out.subspan(static_cast<std::size_t>(part.offset - offset),
+                                      static_cast<std::size_t>(part.length));
+      const std::uint64_t below =
+          copy == nullptr ? part.offset : copy->place * block_bytes_ + part.offset % block_bytes_;
+      const ReadResult got = volume_->read(below, target);
+      for (const Range& lost : got.unreadable)
+        unreadable.push_back({part.offset + (lost.offset - below), lost.length});
+      if (got.length < target.size())
+        unreadable.push_back({part.offset + got.length, target.size() - got.length});
+      if (copy != nullptr && copy->escaped)
+        for (std::uint64_t at = part.offset % block_bytes_, i = 0; at + i < 4 && i < part.length;
+             ++i)
+          target[static_cast<std::size_t>(i)] =
+              static_cast<std::byte>(kMagic >> (8 * (3 - at - i)));
+      return true;
+    });
+  }
+
+  bool do_extents(Range range, const ExtentVisitor& visit) const override {
+    return each_part(range, [&](Range part, const JournalCopy* copy) {
+      if (copy == nullptr) return visit({ExtentKind::direct, part, volume_, part.offset, {}});
+      return visit({ExtentKind::overlaid, part, volume_,
+                    copy->place * block_bytes_ + part.offset % block_bytes_, "journal"});
+    });
+  }
+
+ private:
+  template <typename Use>
+  bool each_part(Range range, Use use) const {
+    for (std::uint64_t at = range.offset; at < range.end();) {
+      const std::uint64_t block = at / block_bytes_;
+      const auto found = blocks_.lower_bound(block);
+      const bool here = found != blocks_.end() && found->first == block;
+      std::uint64_t end = range.end();
+      if (here)
+        end = std::min(end, (block + 1) * block_bytes_);
+      else if (found != blocks_.end())
+        end = std::min(end, found->first * block_bytes_);
+      if (!use(Range{at, end - at}, here ? &found->second : nullptr)) return false;
+      at = end;
+    }
+    return true;
+  }
+
+  SourcePtr volume_;
+  std::uint64_t block_bytes_;
+  std::map<std::uint64_t, JournalCopy> blocks_;
+};
+
+}  // namespace
+
+bool read_copy(const Volume& volume, const JournalCopy& copy, std::span<std::byte> out) {
+  const ReadResult got = volume.raw->read(volume.block_place(copy.place), out);
+  if (copy.escaped) lay_be32(out, 0, kMagic);
+  return got.length == out.size() && got.unreadable.empty();
+}
+
+SourcePtr replay_journal(const Volume& volume) {
+  const bool own = volume.super.place == kSuperblockPlace;
+  // A copy of the superblock does not say whether there is something to do.
+  if (own && !volume.super.has(kRecover)) return volume.raw;
+  const auto log = Log::open(volume);
+  const Range place{volume.super.place, kSuperblockBytes};
+  if (!log) {
+    if (own)
+      volume.context.report(FindingCode::ext_journal, Severity::damage, place,
+                            "the volume was not unmounted, and its journal is not in it",
+                            "it is read as it lies: what was written last may be missing");
+    return volume.raw;
+  }
+  if (log->start == 0) return volume.raw;
+  if ((log->features & kFastCommits) != 0)
+    volume.context.report(FindingCode::ext_journal, Severity::warning, place,
+                          "the journal has fast commits, which are not read",
+                          "what was written last may be missing");
+  const Follow found = follow(volume, *log, log->start, log->sequence, true);
+  std::map<std::uint64_t, JournalCopy> blocks;
+  for (const JournalCopy& copy : found.copies) {
+    const auto revoked = found.revoked.find(copy.block);
+    if (revoked != found.revoked.end() &&
+        static_cast<std::int32_t>(revoked->second - copy.sequence) >= 0)
+      continue;
+    blocks[copy.block] = copy;
+  }
+  volume.context.report(
+      FindingCode::ext_journal, Severity::note, place, "the volume was not unmounted",
+      fmt::format("{} transactions of its journal, {} blocks, are laid over it in memory",
+                  found.committed_to - found.committed_from, blocks.size()));
+  if (blocks.empty()) return volume.raw;
+  return std::make_shared<OverlaidVolume>(volume.raw, volume.super.block_bytes, std::move(blocks));
+}
+
+History read_history(const Volume& volume) {
+  History history;
+  const auto log = Log::open(volume);
+  if (!log) return history;
+  // Every place where a transaction goes on is begun from; what a run has passed is not begun
+  // again.
+  std::set<std::uint64_t> visited;
+  std::vector<Follow> runs;
+  Bytes block(volume.super.block_bytes);
+  for (std::uint64_t index = log->first(); index < log->count(); ++index) {
+    if (visited.contains(index)) continue;
+    if (!log->read(index, block) || be32(block, 0) != kMagic) continue;
+    const std::uint32_t kind = be32(block, 4);
+    if (kind != kDescriptor && kind != kRevoke) continue;
+    Follow run = follow(volume, *log, index, be32(block, 8), false);
+    visited.insert(run.visited.begin(), run.visited.end());
+    // What neither begins the log nor follows a commit may lack its start.
+    const bool whole = index == log->first() || (!runs.empty() && runs.back().end == index);
+    if (!whole) ++run.committed_from;
+    runs.push_back(std::move(run));
+  }
+  for (const Follow& run : runs)
+    history.copies.insert(history.copies.end(), run.copies.begin(), run.copies.end());
+  std::stable_sort(
+      history.copies.begin(), history.copies.end(),
+      [](const JournalCopy& a, const JournalCopy& b) { return a.sequence < b.sequence; });
+  history.unbroken_from = unbroken_from(runs);
+  return history;
+}
+
+}  // namespace lantern::ext

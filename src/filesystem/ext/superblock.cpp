@@ -1,0 +1,114 @@
+#include "filesystem/ext/superblock.h"
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/crc32c.h"
+
+namespace lantern::ext {
+namespace {
+
+constexpr std::uint32_t kMostLogBlock = 6;  // 64 KiB
+constexpr std::uint32_t kMostLogCluster = 20;
+constexpr std::uint16_t kOldInodeBytes = 128;
+constexpr std::uint32_t kDefaultBitsOfByte = 8;
+constexpr std::array<std::uint32_t, 9> kCopyGroups = {1, 3, 5, 7, 9, 25, 27, 49, 81};
+
+bool is_power_of(std::uint32_t value, std::uint32_t base) {
+  while (value > 1 && value % base == 0) value /= base;
+  return value == 1;
+}
+
+// Where copies lie by the sizes every maker uses unless told otherwise.
+std::vector<std::uint64_t> usual_copy_places(std::uint64_t volume_bytes) {
+  std::vector<std::uint64_t> places;
+  for (std::uint64_t block = 1024; block <= 65536; block *= 2)
+    for (const std::uint32_t group : kCopyGroups) {
+      const std::uint64_t first = block == 1024 ? 1 : 0;
+      const std::uint64_t at = (first + group * block * kDefaultBitsOfByte) * block;
+      if (at < volume_bytes) places.push_back(at);
+    }
+  return places;
+}
+
+}  // namespace
+
+bool Superblock::has_copy(std::uint32_t group) const {
+  if (group == 0) return true;
+  if (has(kTwoCopies)) return group == copy_groups[0] || group == copy_groups[1];
+  if (!has(kSparseCopies)) return true;
+  return group == 1 || is_power_of(group, 3) || is_power_of(group, 5) || is_power_of(group, 7);
+}
+
+std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) {
+  if (bytes.size() < kSuperblockBytes || le16(bytes, 0x38) != 0xEF53) return std::nullopt;
+  Superblock s;
+  s.place = place;
+  const std::uint32_t log_block = le32(bytes, 0x18);
+  const std::uint32_t log_cluster = le32(bytes, 0x1C);
+  if (log_block > kMostLogBlock) return std::nullopt;
+  s.block_bytes = 1024u << log_block;
+  s.ignorable = le32(bytes, 0x5C);
+  s.needed = le32(bytes, 0x60);
+  s.needed_for_writing = le32(bytes, 0x64);
+  const bool old = le32(bytes, 0x4C) == 0;
+  s.inode_bytes = old ? kOldInodeBytes : le16(bytes, 0x58);
+  s.inode_count = le32(bytes, 0);
+  s.block_count = le32(bytes, 4);
+  if (s.has(kWide)) s.block_count |= std::uint64_t{le32(bytes, 0x150)} << 32;
+  s.first_data_block = le32(bytes, 0x14);
+  s.blocks_per_group = le32(bytes, 0x20);
+  s.inodes_per_group = le32(bytes, 0x28);
+  if (s.has(kBigClusters)) {
+    if (log_cluster < log_block || log_cluster > kMostLogCluster) return std::nullopt;
+    s.cluster_blocks = 1u << (log_cluster - log_block);
+  }
+  if (s.has(kWide)) s.descriptor_bytes = le16(bytes, 0xFE);
+  const std::uint32_t bits = s.block_bytes * kDefaultBitsOfByte;
+  if (!is_power_of_two(s.inode_bytes) || s.inode_bytes < kOldInodeBytes ||
+      s.inode_bytes > s.block_bytes || s.blocks_per_group == 0 ||
+      s.blocks_per_group / s.cluster_blocks > bits || s.inodes_per_group == 0 ||
+      s.inodes_per_group > bits || s.first_data_block > 1 || s.block_count <= s.first_data_block ||
+      s.block_count > (1ull << 48) ||
+      (s.block_count - s.first_data_block) / s.blocks_per_group > 0xFFFFFFF0 ||
+      !is_power_of_two(s.descriptor_bytes) || s.descriptor_bytes < 32 ||
+      s.descriptor_bytes > s.block_bytes || s.inode_count < 11 ||
+      s.inode_count > std::uint64_t{s.inodes_per_group} * s.group_count())
+    return std::nullopt;
+  s.first_meta_group = le32(bytes, 0x104);
+  s.journal_inode = le32(bytes, 0xE0);
+  s.first_orphan = le32(bytes, 0xE8);
+  s.orphan_file = le32(bytes, 0x280);
+  s.copy_groups = {le32(bytes, 0x24C), le32(bytes, 0x250)};
+  std::copy_n(bytes.begin() + 0x68, s.uuid.size(), s.uuid.begin());
+  s.label = text_of(slice(bytes, 0x78, 16));
+  s.label.resize(std::min(s.label.find('\0'), s.label.size()));
+  s.checksum_seed = s.has(kSeed) ? le32(bytes, 0x270) : crc32c_chain(~0u, s.uuid);
+  if (s.has(kMetadataSums))
+    s.sum_is_right = crc32c_chain(~0u, bytes.first(0x3FC)) == le32(bytes, 0x3FC);
+  return s;
+}
+
+std::vector<Superblock> find_superblocks(const ByteSource& volume) {
+  std::vector<Superblock> found;
+  const auto look = [&](std::uint64_t at) -> std::optional<Superblock> {
+    Bytes bytes(kSuperblockBytes);
+    const ReadResult got = volume.read(at, bytes);
+    if (got.length < bytes.size()) return std::nullopt;
+    return parse_superblock(bytes, at);
+  };
+  if (const auto own = look(kSuperblockPlace)) found.push_back(*own);
+  for (const std::uint64_t at : usual_copy_places(volume.size())) {
+    const auto copy = look(at);
+    // A copy stands at the start of a group by its own figures.
+    if (!copy || at % copy->block_bytes != 0) continue;
+    const std::uint64_t block = at / copy->block_bytes - copy->first_data_block;
+    if (block % copy->blocks_per_group == 0) found.push_back(*copy);
+  }
+  // Those whose checksum is wrong come last.
+  std::stable_partition(found.begin(), found.end(),
+                        [](const Superblock& s) { return s.sum_is_right; });
+  return found;
+}
+
+}  // namespace lantern::ext

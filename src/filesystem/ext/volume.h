@@ -1,0 +1,78 @@
+// What the parts of an ext reader share: the volume's bytes as a mount would show them, and where
+// groups and inodes lie in them.
+//   group descriptor (32, or more with 64-bit): 0 4 block bitmap  4 4 inode bitmap  8 4 inode table
+//   0x0C 2 free blocks  0x12 2 flags: 1 no inode written, 2 no block bitmap written  0x1C 2 inodes
+//   never used  0x1E 2 checksum | wrong: a copy is used;  high halves from 0x20 on, same order
+// Source: the kernel's documentation of ext4 data structures, "Block Group Descriptors".
+//
+// Thread-safety: a Volume is read only; any thread.
+#pragma once
+
+#include <optional>
+
+#include "filesystem/ext/inode.h"
+#include "filesystem/ext/superblock.h"
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+
+namespace lantern::ext {
+
+struct Group {
+  std::uint64_t block_bitmap = 0;  // blocks
+  std::uint64_t inode_bitmap = 0;
+  std::uint64_t inode_table = 0;
+  std::uint32_t free_clusters = 0;
+  bool no_inodes = false;  // none was ever written: the table may hold anything
+  bool no_bitmap = false;  // only its metadata is in use
+};
+
+struct Volume {
+  SourcePtr raw;     // for contents
+  SourcePtr cached;  // for structures
+  Superblock super;
+  Context context;
+
+  std::uint64_t block_place(std::uint64_t block) const { return block * super.block_bytes; }
+  bool valid_block(std::uint64_t block) const {
+    return block >= super.first_data_block && block != 0 && block < super.block_count;
+  }
+  bool valid_inode(std::uint64_t number) const {
+    return number >= 1 && number <= super.inode_count;
+  }
+  std::uint32_t group_of_inode(std::uint32_t number) const {
+    return (number - 1) / super.inodes_per_group;
+  }
+
+  // Empty when neither the descriptor nor a copy of it can be.
+  std::optional<Group> group(std::uint32_t number) const;
+
+  // Where an inode's record lies, bytes.
+  std::optional<Range> inode_place(std::uint32_t number) const;
+  // Empty when its record cannot be read; a wrong checksum is reported, the record used.
+  std::optional<Inode> inode(std::uint32_t number) const;
+
+  // One whole block; false when any of it cannot be read.
+  bool read_block(std::uint64_t block, std::span<std::byte> out) const;
+};
+
+// Bits of all groups: which blocks or inodes are in use. One group's bitmap is kept at a time.
+// Thread-safety: belongs to one thread.
+class Bitmap {
+ public:
+  enum class Of { blocks, inodes };
+  Bitmap(const Volume& volume, Of of) : volume_(volume), of_(of) {}
+
+  // `number`: a block, or an inode. What cannot be read counts as in use.
+  bool in_use(std::uint64_t number);
+
+ private:
+  void load(std::uint32_t group);
+
+  const Volume& volume_;
+  Of of_;
+  std::optional<std::uint32_t> group_;
+  enum class Known { bits, all, none } known_ = Known::bits;
+  Bytes bits_;
+};
+
+}  // namespace lantern::ext
