@@ -19,6 +19,8 @@ struct Options {
   bool deleted_only = false;
   bool estimate = false;
   bool no_hash = false;
+  bool attributes = false;
+  bool owners = false;
   bool exact = false;
   std::string zone;
   std::string manifest;
@@ -62,6 +64,7 @@ void print_summary(const Session& session, const ExtractSummary& done, const Opt
         .value(done.nothing_left)
         .key("already_there")
         .value(done.already_there);
+    json.key("special").value(done.special).key("undressed").value(done.undressed);
     json.key("failed").value(done.failed).key("stopped").value(done.stopped);
     findings_json(json, session.context);
     json.end_object();
@@ -78,6 +81,9 @@ void print_summary(const Session& session, const ExtractSummary& done, const Opt
        "not proven whole: under partial/, the manifest says what is missing or in doubt");
   line(done.nothing_left, Meaning::damaged, "more of which nothing is left");
   line(done.already_there, Meaning::plain, "there already from an earlier run");
+  line(done.special, Meaning::plain, "devices, pipes and sockets: in the manifest alone");
+  line(done.undressed, Meaning::plain,
+       "whose owner or attributes could not all be set here: the manifest has them");
   line(done.failed, Meaning::damaged, "could not be written, the manifest says why");
   out << "manifest: " << for_terminal(done.manifest) << '\n';
 }
@@ -100,6 +106,8 @@ int extract_files(Session& session, Options options) {
   for (const std::string& id : options.ids)
     wanted.ids.push_back(id.starts_with('@') ? id.substr(1) : id);
   wanted.hash = !options.no_hash;
+  wanted.attributes = options.attributes;
+  wanted.owners = options.owners;
   wanted.manifest = options.manifest;
   wanted.local_to_utc = zone_of(options.zone);
   const auto line = std::make_shared<ProgressLine>(session.streams.err);
@@ -143,6 +151,9 @@ Action add_extract(CLI::App& app, Session& session) {
   command->add_flag("--estimate", options->estimate, "say how much it would be; write nothing");
   command->add_option("--manifest", options->manifest, "where the manifest goes");
   command->add_flag("--no-hash", options->no_hash, "no SHA-256 of the files");
+  command->add_flag("--attributes", options->attributes,
+                    "extended attributes and access lists too");
+  command->add_flag("--owners", options->owners, "owner, group and mode too");
   command->add_option("--zone", options->zone,
                       "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
   command->add_flag("--exact", options->exact, "sizes in bytes");

@@ -1,16 +1,17 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <iterator>
 #include <memory>
 #include <ostream>
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
-#include "cli/output.h"
+#include "cli/entries.h"
 
 namespace lantern::cli {
 namespace {
+
+constexpr std::size_t kMostSorted = 1'000'000;
 
 struct Options {
   CommonOptions common;
@@ -19,6 +20,9 @@ struct Options {
   bool deleted_only = false;
   bool exact = false;
   bool ids = false;
+  bool detailed = false;
+  bool tree = false;
+  std::string sort;
   std::uint32_t depth = 0;
   std::vector<std::string> patterns;
 };
@@ -30,15 +34,18 @@ struct Counts {
   std::uint64_t deleted_whole = 0;
 };
 
-Address entry_address(const Target& target, const Entry& entry) {
-  return target.volume_view().address.with(
-      entry.state == EntryState::active ? path_step(entry.path) : entry_step(entry.id));
+bool before(const Entry& a, const Entry& b, const std::string& by) {
+  if (by == "size") return a.size_bytes > b.size_bytes;
+  if (by == "modified")
+    return a.modified && (!b.modified || a.modified->seconds > b.modified->seconds);
+  return a.path < b.path;
 }
 
-// What walks and what is left out, in both forms of output.
+// What walks and what is left out, in both forms of output. Sorted output is kept until the end.
 template <typename Use>
 Counts for_each(const Target& target, const Options& options, Use use) {
   Counts counts;
+  std::vector<Entry> kept;
   WalkOptions walk;
   walk.active = !options.deleted_only;
   walk.deleted = options.deleted || options.deleted_only;
@@ -53,36 +60,30 @@ Counts for_each(const Target& target, const Options& options, Use use) {
     } else {
       ++counts.files;
     }
-    use(entry);
+    if (options.sort.empty()) {
+      use(entry);
+    } else {
+      if (kept.size() == kMostSorted)
+        throw Error(ErrorCode::usage, target.volume_view().address.print(), std::nullopt,
+                    fmt::format("there are more than {} entries: too many to sort", kMostSorted),
+                    "list a folder of it, or leave --sort out");
+      kept.push_back(entry);
+    }
     return WalkStep::go_on;
   });
+  std::stable_sort(kept.begin(), kept.end(),
+                   [&](const Entry& a, const Entry& b) { return before(a, b, options.sort); });
+  for (const Entry& entry : kept) use(entry);
   return counts;
 }
 
 void print_json(const Session& session, const Target& target, const Options& options) {
   JsonWriter json(session.streams.out);
-  const std::string volume = target.volume_view().address.print();
-  json.begin_object().key("volume").value(volume).key("chosen");
+  json.begin_object().key("volume").value(target.volume_view().address.print()).key("chosen");
   target.chosen.empty() ? json.null() : json.value(target.chosen);
   json.key("entries").begin_array();
-  const auto put_time = [&](const char* key, const std::optional<Timestamp>& time) {
-    json.key(key);
-    time ? json.value(to_iso8601(*time)) : json.null();
-  };
-  for_each(target, options, [&](const Entry& entry) {
-    const std::string path = path_text(entry.path);
-    json.begin_object().key("address").value(entry_address(target, entry).print());
-    json.key("id").value(entry.id).key("volume").value(volume).key("path").value(path);
-    if (!is_valid_utf8(path)) json.key("path_bytes").value(base64(path));
-    json.key("kind").value(to_string(entry.kind)).key("state").value(to_string(entry.state));
-    json.key("size_bytes").value(entry.size_bytes);
-    put_time("modified", entry.modified);
-    put_time("created", entry.created);
-    put_time("accessed", entry.accessed);
-    json.key("attributes").value(entry.attributes).key("intact");
-    entry.intact ? json.value(*entry.intact) : json.null();
-    json.key("evidence").value(entry.evidence).end_object();
-  });
+  for_each(target, options,
+           [&](const Entry& entry) { entry_json(json, target.volume_view(), entry); });
   json.end_array();
   findings_json(json, session.context);
   json.end_object();
@@ -90,33 +91,15 @@ void print_json(const Session& session, const Target& target, const Options& opt
 
 void print_rows(const Session& session, const Target& target, const Options& options) {
   std::ostream& out = session.streams.out;
-  out << coloured(
-             session.streams, Meaning::quiet,
-             fmt::format("{:<8}{:>6}  {:>{}}  {:<19}  {}PATH", "STATE", "WHOLE", "SIZE",
-                         options.exact ? 14 : 10, "MODIFIED", options.ids ? "ID          " : ""))
-      << '\n';
-  fmt::memory_buffer line;
+  RowOptions form;
+  form.form = options.tree ? RowForm::tree : options.detailed ? RowForm::detailed : RowForm::plain;
+  form.exact = options.exact;
+  form.ids = options.ids;
+  if (target.entry && target.entry->kind == EntryKind::folder)
+    form.tree_depth = target.entry->path.size();
+  out << coloured(session.streams, Meaning::quiet, row_head(form)) << '\n';
   const Counts counts = for_each(target, options, [&](const Entry& entry) {
-    line.clear();
-    const bool folder = entry.kind == EntryKind::folder;
-    fmt::format_to(std::back_inserter(line), "{:<8}{:>6}  {:>{}}  {:<19}  ", to_string(entry.state),
-                   intact_text(entry.intact),
-                   folder ? std::string("folder") : size_text(entry.size_bytes, options.exact),
-                   options.exact ? 14 : 10, time_text(entry.modified));
-    if (options.ids) fmt::format_to(std::back_inserter(line), "{:<12}", "@" + entry.id);
-    fmt::format_to(std::back_inserter(line), "{}{}", for_terminal(path_text(entry.path)),
-                   folder ? "/" : "");
-    const std::string_view text(line.data(), line.size());
-    const bool whole = entry.intact.value_or(0) == 1;
-    if (session.streams.colour)
-      out << coloured(session.streams,
-                      !whole                              ? Meaning::damaged
-                      : entry.state != EntryState::active ? Meaning::deleted
-                                                          : Meaning::plain,
-                      text);
-    else
-      out << text;
-    out << '\n';
+    out << row(session.streams, target.volume_view(), entry, form) << '\n';
   });
   out.flush();
   std::string sum;
@@ -125,8 +108,7 @@ void print_rows(const Session& session, const Target& target, const Options& opt
   if (options.deleted || options.deleted_only)
     sum += fmt::format("{}{} deleted, {} of them whole", sum.empty() ? "" : "; ", counts.deleted,
                        counts.deleted_whole);
-  session.streams.err << sum;
-  session.streams.err << '\n';
+  session.streams.err << sum << '\n';
 }
 
 int list_entries(Session& session, const Options& options) {
@@ -159,6 +141,11 @@ Action add_list(CLI::App& app, Session& session) {
   command->add_option("--depth", options->depth, "only so many folders deep");
   command->add_flag("--exact", options->exact, "sizes in bytes");
   command->add_flag("--ids", options->ids, "the id of each entry, for extract --id");
+  command->add_flag("--long", options->detailed, "mode, links, owner and time of creation too");
+  command->add_flag("--tree", options->tree, "names indented by their folder");
+  command
+      ->add_option("--sort", options->sort, "path, size (largest first), modified (newest first)")
+      ->check(CLI::IsMember({"path", "size", "modified"}));
   command->footer("Example: lantern list station.vdi::2::/Photographs --deleted");
   return [&session, options] { return list_entries(session, *options); };
 }

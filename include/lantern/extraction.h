@@ -29,6 +29,8 @@ struct ExtractOptions {
       patterns;                  // shell patterns: of the name, or of the path if they hold a '/'
   std::vector<std::string> ids;  // entry ids; none: all
   bool hash = true;
+  bool attributes = false;  // extended attributes, access lists among them
+  bool owners = false;      // owner, group and mode
   std::string manifest;     // empty: DEST.manifest.json
   LocalToUtc local_to_utc;  // empty: local times count as UTC
 };
@@ -49,7 +51,9 @@ struct ExtractSummary {
   std::uint64_t partial = 0;        // of them, not whole
   std::uint64_t nothing_left = 0;   // entries of which nothing could be written
   std::uint64_t already_there = 0;  // written by an earlier run
-  std::uint64_t failed = 0;         // the destination did not take them
+  std::uint64_t failed = 0;         // the destination did not take them, or they are encrypted
+  std::uint64_t special = 0;        // devices, pipes and sockets: in the manifest alone
+  std::uint64_t undressed = 0;      // owner or attributes could not all be set
   bool stopped = false;
   std::string manifest;
   std::string manifest_sha256;  // of the finished document

@@ -397,7 +397,7 @@ class Descent {
 void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit) {
   const FileSystem& files = *target.volume_view().file_system;
   if (!target.entry) return files.walk(options, visit);
-  if (target.entry->kind == EntryKind::file) {
+  if (target.entry->kind != EntryKind::folder) {
     visit(*target.entry);
     return;
   }

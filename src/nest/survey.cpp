@@ -95,10 +95,10 @@ void count(SurveyVolume& volume, const Context& context) {
     if (entry.state != EntryState::active) {
       ++volume.deleted;
       if (entry.kind == EntryKind::file && entry.intact == 1) ++volume.deleted_whole;
-    } else if (entry.kind == EntryKind::file) {
-      ++volume.files;
-    } else {
+    } else if (entry.kind == EntryKind::folder) {
       ++volume.folders;
+    } else {
+      ++volume.files;
     }
     return WalkStep::go_on;
   });

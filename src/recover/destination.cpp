@@ -3,8 +3,10 @@
 #include <fcntl.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cerrno>
 #include <cstdio>
@@ -20,10 +22,25 @@ namespace {
 constexpr const char* kUnfinished = ".lantern-unfinished";
 constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW;
 
-std::array<timespec, 2> times(std::int64_t modified_utc) {
+std::array<timespec, 2> times(FileTime modified) {
   timespec stamp{};
-  stamp.tv_sec = modified_utc;
+  stamp.tv_sec = modified.seconds;
+  stamp.tv_nsec = modified.nanoseconds;
   return {stamp, stamp};
+}
+
+bool put_on(int file, const Dress& dress) {
+  bool all = true;
+  for (const Attribute& attribute : dress.attributes)
+    all = ::fsetxattr(file, attribute.name.c_str(), attribute.value.data(), attribute.value.size(),
+                      0) == 0 &&
+          all;
+  if (dress.owner) {
+    all = ::fchown(file, dress.owner->user, dress.owner->group) == 0 && all;
+    // After the owner: a change of owner takes set-id bits away.
+    all = ::fchmod(file, dress.owner->mode) == 0 && all;
+  }
+  return all;
 }
 
 OpenFile enter(const OpenFile& parent, const std::string& name) {
@@ -63,9 +80,13 @@ void Destination::fail(const std::string& what, int error) const {
 }
 
 void Destination::begin() {
-  ::unlinkat(root_.get(), kUnfinished, 0);
-  unfinished_ = OpenFile(::openat(root_.get(), kUnfinished,
-                                  O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0644));
+  constexpr int kFlags = O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW;
+  written_to_ = 0;
+  unfinished_ = OpenFile(::openat(root_.get(), kUnfinished, kFlags, 0644));
+  if (!unfinished_.good() && errno == EEXIST) {
+    ::unlinkat(root_.get(), kUnfinished, 0);
+    unfinished_ = OpenFile(::openat(root_.get(), kUnfinished, kFlags, 0644));
+  }
   if (!unfinished_.good()) fail("a file cannot be made", errno);
 }
 
@@ -76,16 +97,17 @@ void Destination::write(std::uint64_t offset, std::span<const std::byte> bytes) 
     if (done < 0 && errno == EINTR) continue;
     if (done < 0) fail("a file cannot be written", errno);
     offset += static_cast<std::uint64_t>(done);
+    written_to_ = std::max(written_to_, offset);
     bytes = bytes.subspan(static_cast<std::size_t>(done));
   }
 }
 
 bool Destination::finish(const std::vector<std::string>& folders, const std::string& name,
-                         std::uint64_t length, std::optional<std::int64_t> modified_utc) {
+                         std::uint64_t length, std::optional<FileTime> modified) {
   const OpenFile& parent = folder(folders);
-  if (::ftruncate(unfinished_.get(), static_cast<off_t>(length)) != 0)
+  if (written_to_ != length && ::ftruncate(unfinished_.get(), static_cast<off_t>(length)) != 0)
     fail("a file cannot be given its length", errno);
-  if (modified_utc) ::futimens(unfinished_.get(), times(*modified_utc).data());
+  if (modified) ::futimens(unfinished_.get(), times(*modified).data());
   unfinished_ = OpenFile();
   if (::renameat2(root_.get(), kUnfinished, parent.get(), name.c_str(), RENAME_NOREPLACE) == 0)
     return true;
@@ -139,9 +161,23 @@ std::vector<std::string> Destination::make_folders(const std::vector<std::string
   return made;
 }
 
-void Destination::set_folder_time(const std::vector<std::string>& folders,
-                                  std::int64_t modified_utc) {
-  ::futimens(folder(folders).get(), times(modified_utc).data());
+void Destination::set_folder_time(const std::vector<std::string>& folders, FileTime modified) {
+  ::futimens(folder(folders).get(), times(modified).data());
+}
+
+bool Destination::make_link(const std::vector<std::string>& folders, const std::string& name,
+                            const std::string& target) {
+  if (::symlinkat(target.c_str(), folder(folders).get(), name.c_str()) == 0) return true;
+  if (errno != EEXIST) fail("a link cannot be made", errno);
+  return false;
+}
+
+bool Destination::dress(const Dress& dress) {
+  return put_on(unfinished_.get(), dress);
+}
+
+bool Destination::dress_folder(const std::vector<std::string>& folders, const Dress& dress) {
+  return put_on(folder(folders).get(), dress);
 }
 
 bool Destination::taken(const std::vector<std::string>& folders, const std::string& name) {
@@ -155,6 +191,12 @@ std::optional<std::uint64_t> Destination::file_size(const std::string& relative)
       !S_ISREG(facts.st_mode))
     return std::nullopt;
   return static_cast<std::uint64_t>(facts.st_size);
+}
+
+bool Destination::is_link(const std::string& relative) const {
+  struct stat facts {};
+  return ::fstatat(root_.get(), relative.c_str(), &facts, AT_SYMLINK_NOFOLLOW) == 0 &&
+         S_ISLNK(facts.st_mode);
 }
 
 std::uint64_t Destination::free_bytes() const {

@@ -8,6 +8,8 @@
 #include <string>
 #include <vector>
 
+#include "lantern/file_system.h"
+
 namespace lantern {
 
 class OpenFile {
@@ -25,6 +27,17 @@ class OpenFile {
   int number_;
 };
 
+struct FileTime {
+  std::int64_t seconds = 0;  // since 1970, UTC
+  std::uint32_t nanoseconds = 0;
+};
+
+// What a file wears beside its content.
+struct Dress {
+  std::optional<Ownership> owner;
+  std::vector<Attribute> attributes;
+};
+
 class Destination {
  public:
   // Makes the folder and those above it. Throws Error{cannot_write}.
@@ -35,17 +48,24 @@ class Destination {
   void write(std::uint64_t offset, std::span<const std::byte> bytes);
   // Sets length and time and gives it its name, below `folders`; `name` must be free, else false.
   bool finish(const std::vector<std::string>& folders, const std::string& name,
-              std::uint64_t length, std::optional<std::int64_t> modified_utc);
+              std::uint64_t length, std::optional<FileTime> modified);
   void abandon();
+  // A symbolic link with this target, which is not followed; false when the name is taken.
+  bool make_link(const std::vector<std::string>& folders, const std::string& name,
+                 const std::string& target);
+  // Owner, mode and attributes for the file begun, or for a folder; false when some cannot be set.
+  bool dress(const Dress& dress);
+  bool dress_folder(const std::vector<std::string>& folders, const Dress& dress);
 
   // Makes the folders and gives their names: one whose name a file or a link has already is called
   // "NAME (folder)".
   std::vector<std::string> make_folders(const std::vector<std::string>& folders);
-  void set_folder_time(const std::vector<std::string>& folders, std::int64_t modified_utc);
+  void set_folder_time(const std::vector<std::string>& folders, FileTime modified);
 
   bool taken(const std::vector<std::string>& folders, const std::string& name);
   // Size of the regular file at this relative path.
   std::optional<std::uint64_t> file_size(const std::string& relative) const;
+  bool is_link(const std::string& relative) const;
   std::uint64_t free_bytes() const;
 
  private:
@@ -55,6 +75,7 @@ class Destination {
   std::string path_;
   OpenFile root_;
   OpenFile unfinished_;
+  std::uint64_t written_to_ = 0;           // of the unfinished file: its length so far
   std::vector<std::string> last_asked_;    // the folder opened last, kept for the next file
   std::vector<std::string> last_folders_;  // what it is called
   OpenFile last_folder_;

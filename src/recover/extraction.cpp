@@ -7,20 +7,19 @@
 #include <filesystem>
 #include <sstream>
 
-#include "base/bytes.h"
-#include "base/sha256.h"
 #include "lantern/error.h"
 #include "lantern/identity.h"
 #include "lantern/json.h"
 #include "lantern/text.h"
 #include "recover/destination.h"
+#include "recover/file_copy.h"
 #include "recover/manifest.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::size_t kPieceBytes = 1 << 20;
 constexpr std::size_t kLongestName = 255;
+constexpr std::uint64_t kLongestTarget = 4095;  // of a link, bytes
 
 // Where an entry goes: its folders below the destination, and its name, all made safe.
 struct Place {
@@ -63,24 +62,11 @@ std::string name_with_id(const std::string& name, const std::string& id, unsigne
   return safe_file_name(kept + tag + ending);
 }
 
-void add_range(std::vector<Range>& ranges, const Range& range) {
-  if (!ranges.empty() && range.offset <= ranges.back().end())
-    ranges.back().length = std::max(ranges.back().end(), range.end()) - ranges.back().offset;
-  else
-    ranges.push_back(range);
-}
-
 std::uint64_t total(const std::vector<Range>& ranges) {
   std::uint64_t sum = 0;
   for (const Range& range : ranges) sum += range.length;
   return sum;
 }
-
-// What the copy of one file found.
-struct Copied {
-  std::string sha256;
-  std::vector<Range> lost;
-};
 
 }  // namespace
 
@@ -104,7 +90,8 @@ class Extraction::Job {
         destination_path_(std::move(destination)),
         options_(std::move(options)),
         context_(context),
-        files_(*target_.volume_view().file_system) {
+        files_(*target_.volume_view().file_system),
+        copier_(options_.hash, context) {
     destination_path_ = with_a_name(destination_path_);
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
     // Of a folder the disk in it is the source, not the folder.
@@ -154,7 +141,11 @@ class Extraction::Job {
     try {
       if (context_.progress) total_bytes_ = estimate().bytes;
       for_each_entry([&](const Entry& entry) { take(entry, destination, manifest); });
-      for (const auto& [folders, time] : folder_times_) destination.set_folder_time(folders, time);
+      for (const FolderEnd& end : folder_ends_) {
+        if (wants_dress() && !destination.dress_folder(end.folders, end.dress))
+          ++summary_.undressed;
+        if (end.time) destination.set_folder_time(end.folders, *end.time);
+      }
     } catch (const Error& error) {
       if (error.code() != ErrorCode::stopped) throw;
       destination.abandon();
@@ -219,8 +210,9 @@ class Extraction::Job {
   void take(const Entry& entry, Destination& destination, Manifest& manifest) {
     if (entry.kind == EntryKind::folder) return take_folder(entry, destination);
     if (const auto done = manifest.done(entry.id)) {
-      const bool there =
-          done->written.empty() || destination.file_size(done->written) == done->size_bytes;
+      const bool there = done->written.empty() ||
+                         (done->link ? destination.is_link(done->written)
+                                     : destination.file_size(done->written) == done->size_bytes);
       if (there) {
         ++summary_.already_there;
         copied_bytes_ += entry.size_bytes;
@@ -228,9 +220,12 @@ class Extraction::Job {
       }
     }
     try {
-      take_file(entry, destination, manifest);
+      if (entry.kind == EntryKind::file || entry.kind == EntryKind::symlink)
+        take_file(entry, destination, manifest);
+      else
+        take_special(entry, manifest);
     } catch (const Error& error) {
-      if (error.code() != ErrorCode::cannot_write) throw;
+      if (error.code() != ErrorCode::cannot_write && error.code() != ErrorCode::unsupported) throw;
       destination.abandon();
       ManifestRow row = row_for(entry);
       row.failed = error.what();
@@ -251,7 +246,26 @@ class Extraction::Job {
       ++summary_.failed;
       return;
     }
-    if (entry.modified) folder_times_.emplace_back(place.folders, utc(*entry.modified));
+    FolderEnd end{place.folders, {}, dress_of(entry)};
+    if (entry.modified) end.time = utc(*entry.modified);
+    if (end.time || wants_dress()) folder_ends_.push_back(std::move(end));
+  }
+
+  // What has no content is named and not made.
+  void take_special(const Entry& entry, Manifest& manifest) {
+    ManifestRow row = row_for(entry);
+    row.attributes = dress_of(entry).attributes;
+    manifest.add(row);
+    ++summary_.special;
+  }
+
+  bool wants_dress() const { return options_.owners || options_.attributes; }
+
+  Dress dress_of(const Entry& entry) const {
+    Dress dress;
+    if (options_.owners) dress.owner = entry.owner;
+    if (options_.attributes) dress.attributes = files_.attributes(entry);
+    return dress;
   }
 
   ManifestRow row_for(const Entry& entry) const {
@@ -261,6 +275,7 @@ class Extraction::Job {
     row.volume_number = target_.volume_view().row.number;
     row.size_bytes = entry.size_bytes;
     row.intact = entry.intact;
+    row.with_owner = options_.owners;
     return row;
   }
 
@@ -275,6 +290,12 @@ class Extraction::Job {
       ++summary_.nothing_left;
       return;
     }
+    const bool link = entry.kind == EntryKind::symlink;
+    if (link && entry.size_bytes > kLongestTarget)
+      throw Error(ErrorCode::unsupported, {}, std::nullopt,
+                  fmt::format("a link with a target of {} bytes is none", entry.size_bytes));
+    const Dress dress = link ? Dress() : dress_of(entry);
+    row.attributes = dress.attributes;
     destination.begin();
     Copied copied = copy(entry, content, destination);
     row.lost = std::move(copied.lost);
@@ -290,7 +311,7 @@ class Extraction::Job {
     Place place = place_of(entry, !row.partial);
     place.folders = destination.make_folders(place.folders);
     const std::string plain_name = place.name;
-    std::optional<std::int64_t> time;
+    std::optional<FileTime> time;
     if (entry.modified) time = utc(*entry.modified);
     for (unsigned attempt = 0;; ++attempt) {
       if (attempt > 0) place.name = name_with_id(plain_name, entry.id, attempt);
@@ -298,7 +319,9 @@ class Extraction::Job {
       row.written = place.relative();
       // The line first: after a kill a line without its file is done again, but never a file twice.
       manifest.add(row);
-      if (destination.finish(place.folders, place.name, entry.size_bytes, time)) break;
+      if (link && make_link(content, entry, place, destination)) break;
+      if (wants_dress() && !link && !destination.dress(dress)) ++summary_.undressed;
+      if (!link && destination.finish(place.folders, place.name, entry.size_bytes, time)) break;
       destination.begin();
       copy(entry, content, destination);
     }
@@ -309,38 +332,36 @@ class Extraction::Job {
   }
 
   Copied copy(const Entry& entry, const Content& content, Destination& destination) {
-    Copied copied;
-    Sha256 hash;
-    piece_.resize(kPieceBytes);
-    std::vector<Range> lost;
-    for (std::uint64_t at = 0; at < entry.size_bytes;) {
-      context_.check_cancelled();
-      const auto want =
-          static_cast<std::size_t>(std::min<std::uint64_t>(piece_.size(), entry.size_bytes - at));
-      const auto bytes = std::span(piece_).first(want);
-      const ReadResult got = content.bytes->read(at, bytes);
-      if (got.length < want) {
-        std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(got.length), bytes.end(),
-                  std::byte{0});
-        add_range(lost, {at + got.length, want - got.length});
-      }
-      for (const Range& range : got.unreadable) add_range(lost, range);
-      if (options_.hash) hash.add(bytes);
-      // Zeros are left as holes.
-      if (!all_zero(bytes)) destination.write(at, bytes);
-      at += want;
-      copied_bytes_ += want;
+    return copier_.copy(content, entry.size_bytes, destination, [&](std::uint64_t bytes) {
+      copied_bytes_ += bytes;
       if (context_.progress)
         context_.progress->update(copied_bytes_, total_bytes_, entry.path.back());
-    }
-    if (options_.hash) copied.sha256 = hash.finish_hex();
-    copied.lost = std::move(lost);
-    return copied;
+    });
   }
 
-  std::int64_t utc(const Timestamp& time) const {
-    return time.local && options_.local_to_utc ? options_.local_to_utc(time.seconds) : time.seconds;
+  static bool make_link(const Content& content, const Entry& entry, const Place& place,
+                        Destination& destination) {
+    std::string target(static_cast<std::size_t>(std::min(entry.size_bytes, kLongestTarget)), '\0');
+    content.bytes->read(0, std::as_writable_bytes(std::span(target)));
+    destination.abandon();
+    // A link cannot hold a zero byte, nor be empty.
+    target.resize(std::min(target.find('\0'), target.size()));
+    if (target.empty()) target = "?";
+    return destination.make_link(place.folders, place.name, target);
   }
+
+  FileTime utc(const Timestamp& time) const {
+    return {
+        time.local && options_.local_to_utc ? options_.local_to_utc(time.seconds) : time.seconds,
+        time.nanoseconds};
+  }
+
+  // What is set on a folder once all in it is written.
+  struct FolderEnd {
+    std::vector<std::string> folders;
+    std::optional<FileTime> time;
+    Dress dress;
+  };
 
   Target target_;
   std::string destination_path_;
@@ -351,8 +372,8 @@ class Extraction::Job {
   std::string stopped_by_;
   std::uint64_t copied_bytes_ = 0;
   std::uint64_t total_bytes_ = 0;
-  std::vector<std::byte> piece_;
-  std::vector<std::pair<std::vector<std::string>, std::int64_t>> folder_times_;
+  FileCopy copier_;
+  std::vector<FolderEnd> folder_ends_;
 };
 
 Extraction::Extraction(Target target, std::string destination, ExtractOptions options,

@@ -4,11 +4,16 @@
 #include <sys/file.h>
 #include <unistd.h>
 
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 #include <sstream>
+#include <tuple>
 
 #include "base/sha256.h"
 #include "lantern/error.h"
@@ -64,7 +69,24 @@ std::string row_json(const ManifestRow& row) {
   put_time(json, entry.modified);
   json.key("modified_zone");
   entry.modified ? json.value(entry.modified->local ? "local" : "UTC") : json.null();
-  json.key("deleted_at").null().key("written");
+  json.key("deleted_at");
+  put_time(json, entry.deleted_at);
+  if (row.with_owner && entry.owner) {
+    json.key("user").value(entry.owner->user).key("group").value(entry.owner->group);
+    json.key("mode").value(fmt::format("{:04o}", entry.owner->mode));
+  }
+  if (!row.attributes.empty()) {
+    json.key("attributes").begin_array();
+    for (const Attribute& attribute : row.attributes)
+      json.begin_object()
+          .key("name")
+          .value(attribute.name)
+          .key("value")
+          .value(base64(attribute.value))
+          .end_object();
+    json.end_array();
+  }
+  json.key("written");
   row.written.empty() ? json.null() : json.value(row.written);
   if (!row.failed.empty()) json.key("failed").value(row.failed);
   json.end_object();
@@ -107,7 +129,7 @@ Manifest::Manifest(std::string path, std::string job)
     take_up(lines);
   }
   ::lseek(part_.get(), 0, SEEK_END);
-  if (rows_ == 0) write_all(part_.get(), job_ + "\n", part_path_);
+  if (end_ == 0) put(job_);
 }
 
 void Manifest::refuse() const {
@@ -116,36 +138,71 @@ void Manifest::refuse() const {
               "name another with --manifest, or another destination");
 }
 
-void Manifest::remember(const std::string& line) {
+void Manifest::remember(const std::string& line, std::uint64_t offset) {
   const auto row = nlohmann::json::parse(line, nullptr, false);
   if (!row.is_object() || !row.contains("id") || !row["id"].is_string()) return;
-  Done done;
-  if (row.contains("written") && row["written"].is_string()) done.written = row["written"];
-  if (row.contains("size_bytes") && row["size_bytes"].is_number_unsigned())
-    done.size_bytes = row["size_bytes"];
-  done.failed = row.contains("failed");
-  kept_[row["id"].get<std::string>()] = {done, rows_};
+  kept_.push_back({std::hash<std::string>{}(row["id"].get<std::string>()), offset});
+}
+
+// Of two lines of one id the last counts.
+void Manifest::put_in_order() {
+  std::sort(kept_.begin(), kept_.end(), [](const Kept& a, const Kept& b) {
+    return std::tie(a.id_hash, a.offset) < std::tie(b.id_hash, b.offset);
+  });
+  const auto id_of = [&](const Kept& kept) {
+    return nlohmann::json::parse(line_at(kept.offset), nullptr, false).value("id", std::string());
+  };
+  std::vector<Kept> last;
+  for (const Kept& kept : kept_) {
+    for (auto other = last.rbegin(); other != last.rend() && other->id_hash == kept.id_hash;
+         ++other)
+      if (id_of(*other) == id_of(kept)) {
+        replaced_.insert(other->offset);
+        last.erase(std::next(other).base());
+        break;
+      }
+    last.push_back(kept);
+  }
+  kept_ = std::move(last);
+}
+
+std::string Manifest::line_at(std::uint64_t offset) const {
+  std::string line;
+  std::array<char, 4096> piece{};
+  for (;;) {
+    const ssize_t got =
+        ::pread(part_.get(), piece.data(), piece.size(), static_cast<off_t>(offset + line.size()));
+    if (got <= 0) return line;
+    const std::string_view text(piece.data(), static_cast<std::size_t>(got));
+    const std::size_t end = text.find('\n');
+    line += text.substr(0, end);
+    if (end != std::string_view::npos) return line;
+  }
+}
+
+const Manifest::Kept* Manifest::find(const std::string& id) const {
+  const std::uint64_t hash = std::hash<std::string>{}(id);
+  auto at = std::lower_bound(kept_.begin(), kept_.end(), hash,
+                             [](const Kept& kept, std::uint64_t h) { return kept.id_hash < h; });
+  for (; at != kept_.end() && at->id_hash == hash; ++at) {
+    const auto row = nlohmann::json::parse(line_at(at->offset), nullptr, false);
+    if (row.value("id", std::string()) == id) return &*at;
+  }
+  return nullptr;
 }
 
 void Manifest::take_up(std::istream& lines) {
   std::string line;
-  std::uint64_t good_bytes = 0;
-  bool first = true;
   while (std::getline(lines, line)) {
     // A line cut by a kill has no end: it is taken off and written again.
     if (lines.eof()) break;
-    good_bytes += line.size() + 1;
-    if (first && line != job_) refuse();
-    if (!first) remember(line);
-    if (!first) ++rows_;
-    first = false;
+    if (end_ == 0 && line != job_) refuse();
+    if (end_ != 0) remember(line, end_);
+    end_ += line.size() + 1;
   }
-  if (::ftruncate(part_.get(), static_cast<off_t>(good_bytes)) != 0)
+  if (::ftruncate(part_.get(), static_cast<off_t>(end_)) != 0)
     throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno));
-  if (good_bytes > 0 && rows_ == 0) {  // only the first line: keep it alone
-    if (::ftruncate(part_.get(), 0) != 0)
-      throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno));
-  }
+  put_in_order();
 }
 
 void Manifest::take_up_document() {
@@ -162,28 +219,42 @@ void Manifest::take_up_document() {
       ::ftruncate(part_.get(), 0) != 0)
     throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
                 "name another place with --manifest");
-  write_all(part_.get(), job_ + "\n", part_path_);
+  put(job_);
   for (const auto& row : document["files"]) {
     const std::string line = row.dump();
-    remember(line);
+    remember(line, end_);
     put(line);
   }
+  put_in_order();
   std::filesystem::rename(passing, part_path_);
 }
 
 std::optional<Manifest::Done> Manifest::done(const std::string& id) const {
-  const auto found = kept_.find(id);
-  if (found == kept_.end() || found->second.done.failed) return std::nullopt;
-  return found->second.done;
+  const Kept* const kept = find(id);
+  if (kept == nullptr) return std::nullopt;
+  const auto row = nlohmann::json::parse(line_at(kept->offset), nullptr, false);
+  if (!row.is_object() || row.contains("failed")) return std::nullopt;
+  Done done;
+  if (row.contains("written") && row["written"].is_string()) done.written = row["written"];
+  if (row.contains("size_bytes") && row["size_bytes"].is_number_unsigned())
+    done.size_bytes = row["size_bytes"];
+  done.link = row.value("kind", std::string()) == to_string(EntryKind::symlink);
+  return done;
 }
 
 void Manifest::put(const std::string& line) {
   write_all(part_.get(), line + "\n", part_path_);
-  ++rows_;
+  end_ += line.size() + 1;
 }
 
 void Manifest::add(const ManifestRow& row) {
-  kept_[row.entry->id] = {{row.written, row.size_bytes, !row.failed.empty()}, rows_};
+  const std::string& id = row.entry->id;
+  if (id == last_id_)
+    replaced_.insert(last_offset_);
+  else if (const Kept* const earlier = find(id))
+    replaced_.insert(earlier->offset);
+  last_id_ = id;
+  last_offset_ = end_;
   put(row_json(row));
 }
 
@@ -196,13 +267,8 @@ std::string Manifest::finish(const Context& context, bool complete) {
     json.begin_object().key("manifest").value(kVersion).key("job").raw(job_);
     json.key("complete").value(complete).key("files").begin_array();
     std::string line;
-    std::getline(lines, line);  // the job
-    for (std::uint64_t row = 0; row < rows_ && std::getline(lines, line); ++row) {
-      const auto parsed = nlohmann::json::parse(line, nullptr, false);
-      const auto kept = kept_.find(parsed.value("id", std::string()));
-      // A row that a later one of the same entry replaced is left out.
-      if (kept != kept_.end() && kept->second.row == row) json.raw(line);
-    }
+    for (std::uint64_t at = 0; at < end_ && std::getline(lines, line); at += line.size() + 1)
+      if (at != 0 && !replaced_.contains(at)) json.raw(line);  // the first is the job
     json.end_array().key("findings").begin_array();
     for (const Finding& finding : context.findings->all()) write_json(json, finding);
     json.end_array().end_object();

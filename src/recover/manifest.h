@@ -9,8 +9,8 @@
 #include <cstdint>
 #include <fstream>
 #include <optional>
+#include <set>
 #include <string>
-#include <unordered_map>
 #include <vector>
 
 #include "lantern/context.h"
@@ -31,6 +31,8 @@ struct ManifestRow {
   std::vector<Range> doubtful;
   std::string written;  // relative to the destination; empty: nothing was
   std::string failed;   // why nothing was written, or empty
+  bool with_owner = false;
+  std::vector<Attribute> attributes;  // of the file, when they were asked for
 };
 
 class Manifest {
@@ -38,6 +40,7 @@ class Manifest {
   struct Done {
     std::string written;
     std::uint64_t size_bytes = 0;
+    bool link = false;
     bool failed = false;
   };
 
@@ -57,20 +60,28 @@ class Manifest {
  private:
   void take_up(std::istream& lines);
   void take_up_document();
-  void remember(const std::string& line);
   void put(const std::string& line);
+  void remember(const std::string& line, std::uint64_t offset);
+  void put_in_order();
+  std::string line_at(std::uint64_t offset) const;
   [[noreturn]] void refuse() const;
 
   std::string path_;
   std::string part_path_;
   std::string job_;
   OpenFile part_;
-  std::uint64_t rows_ = 0;
+  std::uint64_t end_ = 0;  // of the part file, bytes
   struct Kept {
-    Done done;
-    std::uint64_t row = 0;  // of the part file
+    std::uint64_t id_hash = 0;
+    std::uint64_t offset = 0;  // of its line in the part file
   };
-  std::unordered_map<std::string, Kept> kept_;  // by entry id
+  const Kept* find(const std::string& id) const;
+
+  // Lines of earlier runs, by hash; of this run none need be kept but the last.
+  std::vector<Kept> kept_;
+  std::string last_id_;
+  std::uint64_t last_offset_ = 0;
+  std::set<std::uint64_t> replaced_;  // offsets of lines that a later one stands for
 };
 
 }  // namespace lantern

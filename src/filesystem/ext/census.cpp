@@ -183,8 +183,11 @@ class Taker {
     }
     Bytes piece(kPiece);
     for (const auto& [table, group] : tables_) {
+      const auto holder = volume_.group(group);
+      if (!holder || holder->unused_inodes > volume_.super.inodes_per_group) continue;
       const std::uint64_t bytes =
-          std::uint64_t{volume_.super.inodes_per_group} * volume_.super.inode_bytes;
+          std::uint64_t{volume_.super.inodes_per_group - holder->unused_inodes} *
+          volume_.super.inode_bytes;
       for (std::uint64_t at = 0; at < bytes; at += kPiece) {
         volume_.context.check_cancelled();
         const Range part{volume_.block_place(table) + at, std::min(kPiece, bytes - at)};

@@ -57,6 +57,10 @@ Group parse_group(const Superblock& super, ByteView descriptor) {
   const bool flags = super.has(kMetadataSums) || super.has(kGroupSums);
   group.no_inodes = flags && (le16(descriptor, 0x12) & 1) != 0;
   group.no_bitmap = flags && (le16(descriptor, 0x12) & 2) != 0;
+  if (flags)
+    group.unused_inodes =
+        le16(descriptor, 0x1C) | (wide ? std::uint32_t{le16(descriptor, 0x32)} << 16 : 0);
+  if (group.no_inodes) group.unused_inodes = super.inodes_per_group;
   return group;
 }
 
@@ -111,6 +115,7 @@ std::optional<Group> Volume::group(std::uint32_t number) const {
                    fmt::format("the copy at byte {} is used", *place));
     // The copies date from when the volume was made: what they say of use is old.
     found.no_inodes = found.no_bitmap = false;
+    found.unused_inodes = 0;
     return found;
   }
   context.report(FindingCode::ext_groups, Severity::damage,

@@ -22,8 +22,9 @@ struct Group {
   std::uint64_t inode_bitmap = 0;
   std::uint64_t inode_table = 0;
   std::uint32_t free_clusters = 0;
-  bool no_inodes = false;  // none was ever written: the table may hold anything
-  bool no_bitmap = false;  // only its metadata is in use
+  std::uint32_t unused_inodes = 0;  // at the end of its table: never written
+  bool no_inodes = false;           // none was ever written: the table may hold anything
+  bool no_bitmap = false;           // only its metadata is in use
 };
 
 struct Volume {

@@ -12,7 +12,7 @@
 #include "lantern/error.h"
 #include "lantern/imaging.h"
 #include "lantern/sources.h"
-#include "recover/image/hash_thread.h"
+#include "recover/hash_thread.h"
 #include "recover/image/image_record.h"
 #include "recover/image/writer.h"
 

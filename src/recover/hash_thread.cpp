@@ -1,4 +1,4 @@
-#include "recover/image/hash_thread.h"
+#include "recover/hash_thread.h"
 
 #include <algorithm>
 

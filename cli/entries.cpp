@@ -1,0 +1,118 @@
+#include "cli/entries.h"
+
+#include <fmt/format.h>
+
+#include <iterator>
+
+namespace lantern::cli {
+namespace {
+
+int size_width(const RowOptions& options) {
+  return options.exact ? 14 : 10;
+}
+
+}  // namespace
+
+Address entry_address(const VolumeView& volume, const Entry& entry) {
+  return volume.address.with(entry.state == EntryState::active ? path_step(entry.path)
+                                                               : entry_step(entry.id));
+}
+
+void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry) {
+  const auto put_time = [&](const char* key, const std::optional<Timestamp>& time) {
+    json.key(key);
+    time ? json.value(to_iso8601(*time)) : json.null();
+  };
+  const std::string path = path_text(entry.path);
+  json.begin_object().key("address").value(entry_address(volume, entry).print());
+  json.key("id").value(entry.id).key("volume").value(volume.address.print());
+  json.key("path").value(path);
+  if (!is_valid_utf8(path)) json.key("path_bytes").value(base64(path));
+  json.key("kind").value(to_string(entry.kind)).key("state").value(to_string(entry.state));
+  json.key("size_bytes").value(entry.size_bytes);
+  put_time("modified", entry.modified);
+  put_time("created", entry.created);
+  put_time("accessed", entry.accessed);
+  put_time("changed", entry.changed);
+  if (entry.deleted_at) put_time("deleted_at", entry.deleted_at);
+  if (entry.owner) {
+    json.key("user").value(entry.owner->user).key("group").value(entry.owner->group);
+    json.key("mode").value(fmt::format("{:04o}", entry.owner->mode));
+    json.key("links").value(entry.links);
+  }
+  if (entry.device != 0)
+    json.key("device").value(fmt::format("{},{}", entry.device >> 32, entry.device & 0xFFFFFFFF));
+  json.key("attributes").value(entry.attributes).key("intact");
+  entry.intact ? json.value(*entry.intact) : json.null();
+  json.key("evidence").value(entry.evidence).end_object();
+}
+
+std::string mode_text(std::uint32_t mode) {
+  std::string text = "rwxrwxrwx";
+  for (std::size_t i = 0; i < text.size(); ++i)
+    if ((mode >> (8 - i) & 1) == 0) text[i] = '-';
+  const auto special = [&](std::size_t at, std::uint32_t bit, char letter) {
+    if ((mode & bit) == 0) return;
+    text[at] = text[at] == 'x' ? letter : static_cast<char>(letter - 'a' + 'A');
+  };
+  special(2, 04000, 's');
+  special(5, 02000, 's');
+  special(8, 01000, 't');
+  return text;
+}
+
+std::string kind_text(const Entry& entry) {
+  switch (entry.kind) {
+    case EntryKind::file:
+      return {};
+    case EntryKind::char_device:
+    case EntryKind::block_device:
+      return fmt::format("dev {},{}", entry.device >> 32, entry.device & 0xFFFFFFFF);
+    default:
+      return std::string(to_string(entry.kind));
+  }
+}
+
+std::string row_head(const RowOptions& options) {
+  std::string head =
+      fmt::format("{:<8}{:>6}  {:>{}}  ", "STATE", "WHOLE", "SIZE", size_width(options));
+  if (options.form == RowForm::detailed)
+    head += fmt::format("{:<9} {:>5} {:>11}  {:<19}  ", "MODE", "LINKS", "OWNER", "CREATED");
+  head += fmt::format("{:<19}  ", "MODIFIED");
+  if (options.ids) head += fmt::format("{:<18}", "ID");
+  return head + (options.addresses ? "ADDRESS" : "PATH");
+}
+
+std::string row(const Streams& streams, const VolumeView& volume, const Entry& entry,
+                const RowOptions& options) {
+  fmt::memory_buffer line;
+  const auto out = std::back_inserter(line);
+  const std::string kind = kind_text(entry);
+  fmt::format_to(out, "{:<8}{:>6}  {:>{}}  ", to_string(entry.state), intact_text(entry.intact),
+                 kind.empty() ? size_text(entry.size_bytes, options.exact) : kind,
+                 size_width(options));
+  if (options.form == RowForm::detailed)
+    fmt::format_to(out, "{:<9} {:>5} {:>11}  {:<19}  ",
+                   entry.owner ? mode_text(entry.owner->mode) : entry.attributes, entry.links,
+                   entry.owner ? fmt::format("{}:{}", entry.owner->user, entry.owner->group) : "",
+                   time_text(entry.created));
+  fmt::format_to(out, "{:<19}  ", time_text(entry.modified));
+  if (options.ids) fmt::format_to(out, "{:<17} ", "@" + entry.id);
+  if (options.addresses)
+    fmt::format_to(out, "{}", for_terminal(entry_address(volume, entry).print()));
+  else if (options.form == RowForm::tree)
+    fmt::format_to(out, "{:{}}{}", "", (entry.path.size() - 1 - options.tree_depth) * 2,
+                   for_terminal(entry.path.back()));
+  else
+    fmt::format_to(out, "{}", for_terminal(path_text(entry.path)));
+  if (entry.kind == EntryKind::folder) fmt::format_to(out, "/");
+  const std::string_view text(line.data(), line.size());
+  if (!streams.colour) return std::string(text);
+  return coloured(streams,
+                  entry.intact.value_or(0) != 1       ? Meaning::damaged
+                  : entry.state != EntryState::active ? Meaning::deleted
+                                                      : Meaning::plain,
+                  text);
+}
+
+}  // namespace lantern::cli

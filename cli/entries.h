@@ -1,0 +1,38 @@
+// How entries look, as rows and as JSON: the same for every command that lists them.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "cli/output.h"
+
+namespace lantern::cli {
+
+// Where an entry can be opened again: an active one by its path, any other by its id.
+Address entry_address(const VolumeView& volume, const Entry& entry);
+
+// An object with the keys of docs/json/, one entry.
+void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry);
+
+// "rwxr-xr-x" with set-id and sticky bits.
+std::string mode_text(std::uint32_t mode);
+
+// "folder", "link", "device 5,17", or empty for a file.
+std::string kind_text(const Entry& entry);
+
+enum class RowForm { plain, detailed, tree };
+
+struct RowOptions {
+  RowForm form = RowForm::plain;
+  bool exact = false;  // sizes in bytes
+  bool ids = false;
+  bool addresses = false;      // instead of paths
+  std::size_t tree_depth = 0;  // names before where the tree begins
+};
+
+std::string row_head(const RowOptions& options);
+// A line without its end, in the colour of what it says.
+std::string row(const Streams& streams, const VolumeView& volume, const Entry& entry,
+                const RowOptions& options);
+
+}  // namespace lantern::cli
