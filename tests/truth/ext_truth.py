@@ -23,7 +23,7 @@ bad = []
 CASES = {
     "ext2": (["-t", "ext2"], 48),
     "ext2 1 KiB blocks": (["-t", "ext2", "-b", "1024"], 24),
-    "ext2 old inodes, no names' kinds": (["-t", "ext2", "-I", "128", "-O", "^filetype,^dir_index,^sparse_super,^large_file"], 32),
+    "ext2 old inodes, no names' kinds": (["-t", "ext2", "-I", "128", "-O", "^filetype,^dir_index,^sparse_super,^large_file,^resize_inode"], 32),
     "ext3": (["-t", "ext3"], 64),
     "ext3 1 KiB blocks": (["-t", "ext3", "-b", "1024"], 64),
     "ext4": (["-t", "ext4"], 64),
@@ -255,7 +255,7 @@ def row_attributes(row):
 
 
 def life(image, r, rounds, per_round):
-    """Files come and go over several mounts. Returns the deleted: {sha: path}, of those that existed over a sync."""
+    """Files come and go over several mounts. Returns the deleted, of those that existed over a sync: {sha: (path, content)}."""
     gone = {}
     for _ in range(rounds):
         with Mounted(image) as root:
@@ -272,16 +272,28 @@ def life(image, r, rounds, per_round):
                 if not os.path.getsize(path):
                     continue
                 with open(path, "rb") as f:
-                    gone[sha(f.read())] = path[len(root):]
+                    content = f.read()
+                gone[sha(content)] = (path[len(root):], content)
                 os.remove(path)
             os.sync()
     return gone
 
 
-def check_deleted(name, image, gone):
-    """Figures for what was deleted: by name, by content, surviving in truth, called whole and not."""
+def survivors(image, gone):
+    """Those of which every byte is still in sectors of the image, wherever."""
+    step = 1024
     with open(image, "rb") as f:
         disk = f.read()
+    there = {hash(disk[at:at + step]) for at in range(0, len(disk), step)}
+    # What is kept inside an inode is found anywhere.
+    return {digest for digest, (_, content) in gone.items()
+            if (content in disk if len(content) < step else
+                all(hash(content[at:at + step].ljust(step, b"\0")) in there for at in range(0, len(content), step)))}
+
+
+def check_deleted(name, image, gone):
+    """Figures for what was deleted: by name, by content, surviving in truth, called whole and not."""
+    surviving = survivors(image, gone)
     target, out, rows = extracted(image, "--deleted-only")
     by_content = by_name = whole_wrong = whole = 0
     contents = {}
@@ -294,14 +306,17 @@ def check_deleted(name, image, gone):
             if row["sha256"] not in gone and row["state"] == "deleted":
                 whole_wrong += 1
                 print(f"       called whole and not: {row['path']} {row['evidence']}")
-    for digest, path in gone.items():
+    for digest, (path, _) in gone.items():
         if digest in contents:
             by_content += 1
             by_name += any(row["path"] == path for row in contents[digest])
     shutil.rmtree(target)
-    del disk
+    if os.environ.get("EXT_TRUTH_TELL"):
+        for digest, (path, content) in gone.items():
+            if digest not in contents:
+                print("       survives," if digest in surviving else "       gone,    ", len(content), "       not back:", path, [(r["size_bytes"], r["intact"], r["evidence"]) for r in rows if r["path"] == path])
     good = whole_wrong == 0
-    print(f"{'good ' if good else 'BAD  '} {name}: {len(gone)} deleted, {by_content} back by content, {by_name} of them by path, "
+    print(f"{'good ' if good else 'BAD  '} {name}: {len(gone)} deleted, {len(surviving)} of them survive, {by_content} back by content, {by_name} of them by path, "
           f"{whole} called whole, {whole_wrong} of them not")
     if not good:
         bad.append(name)
@@ -355,6 +370,8 @@ def main():
         with open(image, "rb"):
             pass
         os.remove(f"{folder}/live.img")
+        if os.environ.get("EXT_TRUTH_KEEP"):
+            shutil.copy(image, os.environ["EXT_TRUTH_KEEP"])
     shutil.rmtree(folder)
     print(f"{len(bad)} cases bad")
     return 1 if bad else 0

@@ -100,9 +100,8 @@ class Mapper {
     const auto right = [&](ByteView found) {
       return is_node(found, static_cast<std::uint16_t>(depth - 1));
     };
-    if (!volume_.valid_block(block) || !read_node_(block, right, bytes))
+    if (!volume_.valid_block(block) || !read_node_(block, range, right, bytes))
       return lose(range, volume_.valid_block(block) ? block : 0, "a node cannot be");
-    map_.structure.push_back(block);
     extent_node(bytes, range, static_cast<std::uint16_t>(depth - 1));
   }
 
@@ -140,12 +139,11 @@ class Mapper {
     Bytes bytes(volume_.super.block_bytes);
     const bool fresh = seen_.insert(block).second;
     const auto right = [&](ByteView found) { return are_numbers(found); };
-    if (!fresh || !read_node_(block, right, bytes)) {
+    if (!fresh || !read_node_(block, {first, span}, right, bytes)) {
       next_ += span;
       return lose({first, span}, block,
                   fresh ? "a block of numbers cannot be" : "it comes back to itself");
     }
-    map_.structure.push_back(block);
     for (std::size_t at = 0; at < bytes.size() && next_ < blocks_; at += 4)
       number(le32(bytes, at), level - 1);
   }
@@ -189,8 +187,8 @@ class Mapper {
 }  // namespace
 
 BlockMap map_blocks(const Volume& volume, const Inode& inode) {
-  const ReadNode read_node = [&](std::uint64_t block, const std::function<bool(ByteView)>& right,
-                                 Bytes& out) {
+  const ReadNode read_node = [&](std::uint64_t block, Range /*of*/,
+                                 const std::function<bool(ByteView)>& right, Bytes& out) {
     return volume.read_block(block, out) && right(out);
   };
   return Mapper(volume, inode, read_node, true).run();

@@ -23,12 +23,12 @@ struct BlockRun {
 struct BlockMap {
   std::vector<BlockRun> runs;  // in order of their place in the file, not touching twice
   std::vector<Range> lost;     // of the file, blocks: the part of the map for them is hurt
-  std::vector<std::uint64_t> structure;  // blocks the map itself takes up
 };
 
-// Gives a block of the map; `right` tells whether it can be one. False: there is none.
-using ReadNode = std::function<bool(std::uint64_t block, const std::function<bool(ByteView)>& right,
-                                    Bytes& out)>;
+// Gives a block of the map, which speaks of `of` (blocks of the file); `right` tells whether it can
+// be one. False: there is none.
+using ReadNode = std::function<bool(std::uint64_t block, Range of,
+                                    const std::function<bool(ByteView)>& right, Bytes& out)>;
 
 // Damage in the map is reported to the volume's context.
 BlockMap map_blocks(const Volume& volume, const Inode& inode);

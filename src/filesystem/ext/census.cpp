@@ -175,7 +175,8 @@ class Taker {
           life.inode.reset();
           life.died = 0;
         } else if (life.inode) {
-          add_lost(*life.inode, EntryState::deleted, life.died != 0 ? life.died : life.last_alive,
+          add_lost(*life.inode, EntryState::deleted,
+                   {life.first_seen, life.died != 0 ? life.died : life.last_alive, false},
                    fmt::format("inode from the journal, transaction {}", life.last_alive),
                    history_.unbroken_from > life.last_alive + 1);
         }
@@ -217,15 +218,15 @@ class Taker {
       if (inode.has(kOfAttribute)) continue;
       const bool allocated = inodes_.in_use(own);
       if (alive && allocated)
-        add_lost(inode, EntryState::orphan, 0, "no folder names its inode", false);
+        add_lost(inode, EntryState::orphan, {}, "no folder names its inode", false);
       else if (!alive && allocated && inode.has_content())
-        add_lost(inode, EntryState::deleted, 0, "it was still open when it was deleted", false);
+        add_lost(inode, EntryState::deleted, {}, "it was still open when it was deleted", false);
       else if (!allocated && inode.has_content() && inode.size_bytes > 0)
-        add_lost(inode, EntryState::deleted, 0, "its inode is still in the table", true);
+        add_lost(inode, EntryState::deleted, {}, "its inode is still in the table", true);
     }
   }
 
-  void add_lost(const Inode& inode, EntryState state, std::uint32_t died, std::string evidence,
+  void add_lost(const Inode& inode, EntryState state, Died died, std::string evidence,
                 bool unproven) {
     if (!keys_.emplace(InodeKey{inode.number, inode.generation}, census_.lost.size()).second)
       return;
@@ -235,7 +236,8 @@ class Taker {
     lost.evidence = std::move(evidence);
     lost.unproven = unproven;
     census_.lost.push_back(std::move(lost));
-    died_.push_back({died, inodes_.in_use(inode.number) && owns_its_blocks(inode)});
+    died.owns_blocks = inodes_.in_use(inode.number) && owns_its_blocks(inode);
+    died_.push_back(died);
   }
 
   // Whether the blocks of an inode without a name are still marked as its own.
@@ -251,16 +253,19 @@ class Taker {
       if (lost.inode.has(kInline) || lost.inode.fast_symlink() || !lost.inode.has_content())
         continue;
       if (!lost.inode.file() && !lost.inode.folder() && !lost.inode.symlink()) continue;
-      const ReadNode read_node = [&](std::uint64_t block,
+      const ReadNode read_node = [&](std::uint64_t block, Range of,
                                      const std::function<bool(ByteView)>& right, Bytes& out) {
-        if (volume_.read_block(block, out) && right(out)) return true;
+        // A copy of its time is surely its own; what lies in its place may be another's by now.
         auto [from, to] = by_block_.equal_range(block);
         while (to != from) {
           const JournalCopy& copy = history_.copies[(--to)->second];
-          if (copy.sequence <= died_[i].sequence && read_copy(volume_, copy, out) && right(out))
+          if (copy.sequence <= died_[i].sequence && copy.sequence >= died_[i].first_seen &&
+              read_copy(volume_, copy, out) && right(out))
             return true;
         }
-        return false;
+        if (!volume_.read_block(block, out) || !right(out)) return false;
+        lost.nodes_on_disk.push_back({block, of});
+        return true;
       };
       lost.map = map_blocks(volume_, lost.inode, read_node);
       if (!lost.inode.folder()) continue;

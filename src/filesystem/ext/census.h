@@ -18,12 +18,19 @@ namespace lantern::ext {
 // An inode as it was once: number and generation.
 using InodeKey = std::pair<std::uint32_t, std::uint32_t>;
 
+// A block of a lost file's map that was read where it lay.
+struct MapNode {
+  std::uint64_t block = 0;
+  Range of;  // blocks of the file it speaks of
+};
+
 struct Lost {
   Inode inode;
   EntryState state = EntryState::deleted;
   InodeKey parent{};  // {0, 0}: not known
   std::string name;   // empty: not known
   BlockMap map;
+  std::vector<MapNode> nodes_on_disk;
   std::vector<Range> gone;      // bytes of the file that are others' now
   std::vector<Range> doubtful;  // bytes that may be
   bool examined = true;         // false: too much competes for its blocks to say

@@ -33,6 +33,8 @@ class Judge {
       volume_.context.check_cancelled();
       for (const BlockRun& run : lost_[i].map.runs)
         if (!run.unwritten) judge(i, run);
+      // Nodes with checksums of their own inode are right wherever they were read.
+      if (!volume_.super.has(kMetadataSums)) judge_map(i);
     }
   }
 
@@ -68,10 +70,31 @@ class Judge {
     }
   }
 
+  enum class Verdict { own, doubtful, gone };
+
+  using Stretches = std::map<std::uint64_t, Stretch>;
+
+  // `stretch`: the one that holds the block, or the next.
+  Verdict verdict(const Died& died, std::uint64_t block, Stretches::const_iterator stretch) {
+    if (died.owns_blocks) return Verdict::own;
+    const auto structure = last_structure_.find(block);
+    if (structure != last_structure_.end() && structure->second > died.sequence)
+      return Verdict::gone;
+    if (blocks_.in_use(block)) return Verdict::gone;
+    if (stretch == stretches_.end() || stretch->first > block) return Verdict::own;
+    if (stretch->second.latest > died.sequence) return Verdict::gone;
+    return stretch->second.latest == died.sequence && !stretch->second.alone ? Verdict::doubtful
+                                                                             : Verdict::own;
+  }
+
+  Stretches::const_iterator stretch_of(std::uint64_t block) const {
+    auto stretch = stretches_.upper_bound(block);
+    if (stretch != stretches_.begin() && std::prev(stretch)->second.end > block) --stretch;
+    return stretch;
+  }
+
   void judge(std::size_t index, const BlockRun& run) {
-    const Died& died = died_[index];
-    auto stretch = stretches_.upper_bound(run.physical);
-    if (stretch != stretches_.begin()) --stretch;
+    auto stretch = stretch_of(run.physical);
     for (std::uint64_t i = 0; i < run.count; ++i) {
       if (++steps_ > kMostSteps) {
         lost_[index].examined = false;
@@ -79,28 +102,25 @@ class Judge {
       }
       const std::uint64_t block = run.physical + i;
       while (stretch != stretches_.end() && stretch->second.end <= block) ++stretch;
-      const auto structure = last_structure_.find(block);
-      const bool was_structure = structure != last_structure_.end() &&
-                                 structure->second > died.sequence && !died.owns_blocks;
-      const bool used = !died.owns_blocks && blocks_.in_use(block);
-      const bool later = !died.owns_blocks && stretch != stretches_.end() &&
-                         stretch->first <= block && stretch->second.latest > died.sequence;
-      const bool same = !died.owns_blocks && stretch != stretches_.end() &&
-                        stretch->first <= block && stretch->second.latest == died.sequence &&
-                        !stretch->second.alone;
-      if (used || was_structure || later)
-        add(lost_[index].gone, run.logical + i);
-      else if (same)
-        add(lost_[index].doubtful, run.logical + i);
+      const Verdict found = verdict(died_[index], block, stretch);
+      if (found == Verdict::gone) add(lost_[index].gone, {run.logical + i, 1});
+      if (found == Verdict::doubtful) add(lost_[index].doubtful, {run.logical + i, 1});
     }
   }
 
-  void add(std::vector<Range>& ranges, std::uint64_t block) const {
+  // What a block of the map says is worth nothing once the block is another's.
+  void judge_map(std::size_t index) {
+    for (const MapNode& node : lost_[index].nodes_on_disk)
+      if (verdict(died_[index], node.block, stretch_of(node.block)) != Verdict::own)
+        add(lost_[index].gone, node.of);
+  }
+
+  void add(std::vector<Range>& ranges, Range blocks) const {
     const std::uint64_t bytes = volume_.super.block_bytes;
-    if (!ranges.empty() && ranges.back().end() == block * bytes)
-      ranges.back().length += bytes;
+    if (!ranges.empty() && ranges.back().end() == blocks.offset * bytes)
+      ranges.back().length += blocks.length * bytes;
     else
-      ranges.push_back({block * bytes, bytes});
+      ranges.push_back({blocks.offset * bytes, blocks.length * bytes});
   }
 
   const Volume& volume_;
@@ -108,7 +128,7 @@ class Judge {
   std::vector<Lost>& lost_;
   Bitmap blocks_;
   std::map<std::uint64_t, std::uint32_t> last_structure_;  // block: newest sequence
-  std::map<std::uint64_t, Stretch> stretches_;             // by first block; disjoint
+  Stretches stretches_;                                    // by first block; disjoint
   std::uint64_t steps_ = 0;
 };
 

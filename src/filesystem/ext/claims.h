@@ -11,8 +11,9 @@
 namespace lantern::ext {
 
 struct Died {
-  std::uint32_t sequence = 0;  // of the journal; 0: not known
-  bool owns_blocks = false;    // its blocks are still marked as in use, for itself
+  std::uint32_t first_seen = 0;  // sequences of the journal
+  std::uint32_t sequence = 0;    // 0: not known
+  bool owns_blocks = false;      // its blocks are still marked as in use, for itself
 };
 
 // Fills gone, doubtful and examined of each.

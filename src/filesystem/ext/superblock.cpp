@@ -12,6 +12,7 @@ constexpr std::uint32_t kMostLogBlock = 6;  // 64 KiB
 constexpr std::uint32_t kMostLogCluster = 20;
 constexpr std::uint16_t kOldInodeBytes = 128;
 constexpr std::uint32_t kDefaultBitsOfByte = 8;
+constexpr std::uint64_t kDefaultClusterBlocks = 16;
 constexpr std::array<std::uint32_t, 9> kCopyGroups = {1, 3, 5, 7, 9, 25, 27, 49, 81};
 
 bool is_power_of(std::uint32_t value, std::uint32_t base) {
@@ -22,11 +23,14 @@ bool is_power_of(std::uint32_t value, std::uint32_t base) {
 // Where copies lie by the sizes every maker uses unless told otherwise.
 std::vector<std::uint64_t> usual_copy_places(std::uint64_t volume_bytes) {
   std::vector<std::uint64_t> places;
+  const auto add = [&](std::uint64_t at) {
+    if (at < volume_bytes) places.push_back(at);
+  };
   for (std::uint64_t block = 1024; block <= 65536; block *= 2)
     for (const std::uint32_t group : kCopyGroups) {
-      const std::uint64_t first = block == 1024 ? 1 : 0;
-      const std::uint64_t at = (first + group * block * kDefaultBitsOfByte) * block;
-      if (at < volume_bytes) places.push_back(at);
+      const std::uint64_t blocks = group * block * kDefaultBitsOfByte;
+      add((blocks + (block == 1024 ? 1 : 0)) * block);
+      add(blocks * kDefaultClusterBlocks * block);
     }
   return places;
 }

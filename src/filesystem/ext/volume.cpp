@@ -72,15 +72,16 @@ std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint
   const std::uint64_t within = std::uint64_t{number % of_block} * super.descriptor_bytes;
   if (!super.has(kMetaGroups) || table_block < super.first_meta_group) {
     const std::uint64_t first =
-        holder == 0 ? super.first_data_block + 1 : super.group_start(holder) + 1;
+        (holder == 0 ? kSuperblockPlace / super.block_bytes : super.group_start(holder)) + 1;
     return (first + table_block) * super.block_bytes + within;
   }
   // A meta group keeps its own, in its first, second and last group.
   const std::uint32_t first = table_block * of_block;
   const std::uint32_t groups[] = {first, first + 1, first + of_block - 1};
   if (holder >= std::size(groups) || groups[holder] >= super.group_count()) return std::nullopt;
-  const std::uint64_t block =
-      super.group_start(groups[holder]) + (super.has_copy(groups[holder]) ? 1 : 0);
+  const std::uint64_t start = groups[holder] == 0 ? kSuperblockPlace / super.block_bytes
+                                                  : super.group_start(groups[holder]);
+  const std::uint64_t block = start + (super.has_copy(groups[holder]) ? 1 : 0);
   return block * super.block_bytes + within;
 }
 
