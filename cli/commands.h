@@ -38,9 +38,13 @@ using Action = std::function<int()>;
 
 Action add_survey(CLI::App& app, Session& session);
 Action add_list(CLI::App& app, Session& session);
+Action add_find(CLI::App& app, Session& session);
+Action add_show(CLI::App& app, Session& session);
 Action add_extract(CLI::App& app, Session& session);
 Action add_image(CLI::App& app, Session& session);
 Action add_machines(CLI::App& app, Session& session);
+Action add_mount(CLI::App& app, Session& session);
+Action add_unmount(CLI::App& app, Session& session);
 Action add_demo(CLI::App& app, Session& session);
 
 // 0, or 1 when there were findings of warning or worse.

@@ -98,14 +98,18 @@ std::string row(const Streams& streams, const VolumeView& volume, const Entry& e
                    time_text(entry.created));
   fmt::format_to(out, "{:<19}  ", time_text(entry.modified));
   if (options.ids) fmt::format_to(out, "{:<17} ", "@" + entry.id);
-  if (options.addresses)
-    fmt::format_to(out, "{}", for_terminal(entry_address(volume, entry).print()));
+  const std::string address =
+      options.addresses ? for_terminal(entry_address(volume, entry).print()) : std::string();
+  if (options.addresses && entry.state == EntryState::active)
+    fmt::format_to(out, "{}", address);
   else if (options.form == RowForm::tree)
     fmt::format_to(out, "{:{}}{}", "", (entry.path.size() - 1 - options.tree_depth) * 2,
                    for_terminal(entry.path.back()));
   else
     fmt::format_to(out, "{}", for_terminal(path_text(entry.path)));
   if (entry.kind == EntryKind::folder) fmt::format_to(out, "/");
+  // An id alone tells nobody what it is.
+  if (options.addresses && entry.state != EntryState::active) fmt::format_to(out, "  {}", address);
   const std::string_view text(line.data(), line.size());
   if (!streams.colour) return std::string(text);
   return coloured(streams,

@@ -37,6 +37,8 @@ class Host {
   virtual std::optional<std::string> loop_file(std::uint64_t device) const = 0;
   // Processes that have the file or device open. Only those this user may see.
   virtual std::vector<Holder> holders(const std::string& path) const = 0;
+  // Processes that work in a folder or have something below it open.
+  virtual std::vector<Holder> holders_below(const std::string& folder) const;
   // Who has locked the file, in words ("a process elsewhere", "process 812"); empty: nobody. Asks
   // only: no lock is taken.
   virtual std::optional<std::string> lock_on(const std::string& path) const = 0;

@@ -7,6 +7,7 @@
 // Thread-safety: the functions may be called from any thread; what they return may be read by all.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -93,6 +94,21 @@ Target open_volume_target(const Address& address, const OpenOptions& options,
 // Walks what the target names: the whole volume, one folder (and no other of the same path), or one
 // file. `options.under` is set here.
 void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit);
+
+// Where a stretch of a content lies in every layer below it.
+struct LayeredExtent {
+  Extent extent;  // of the content
+  struct Place {
+    std::string address;  // of the layer
+    std::uint64_t offset_bytes = 0;
+  };
+  std::vector<Place> places;  // nearest first; a stretch that is not stored has none
+};
+
+// The extents of `content`, a file of the target's volume, each followed down to the outermost file
+// or device. Return false to stop.
+void follow_down(const Target& target, const ByteSource& content,
+                 const std::function<bool(const LayeredExtent&)>& visit);
 
 // The volume that most likely holds the user's files, by what lies in each. Empty index: none has
 // files that can be read.

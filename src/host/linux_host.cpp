@@ -100,6 +100,31 @@ class LinuxHost final : public Host {
     return found;
   }
 
+  std::vector<Holder> holders_below(const std::string& folder) const override {
+    std::vector<Holder> found;
+    std::error_code error;
+    // The links alone are read: what is below a folder nobody answers for would hang.
+    const auto below = [&](const fs::path& link) {
+      std::error_code unreadable;
+      const std::string target = fs::read_symlink(link, unreadable).string();
+      return target == folder || target.starts_with(folder + "/");
+    };
+    for (fs::directory_iterator at("/proc", error), end; !error && at != end; at.increment(error)) {
+      const std::string name = at->path().filename().string();
+      std::int64_t process = 0;
+      if (std::from_chars(name.data(), name.data() + name.size(), process).ec != std::errc{} ||
+          process == ::getpid())
+        continue;
+      bool held = below(at->path() / "cwd") || below(at->path() / "root");
+      std::error_code gone;
+      for (fs::directory_iterator fd(at->path() / "fd", gone), last; !gone && !held && fd != last;
+           fd.increment(gone))
+        held = below(fd->path());
+      if (held) found.push_back({process, first_line(at->path() / "comm"), false});
+    }
+    return found;
+  }
+
   std::optional<std::string> lock_on(const std::string& path) const override {
     const int number = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (number < 0) return std::nullopt;
@@ -139,6 +164,10 @@ class LinuxHost final : public Host {
 };
 
 }  // namespace
+
+std::vector<Holder> Host::holders_below(const std::string& /*folder*/) const {
+  return {};
+}
 
 std::shared_ptr<const Host> this_host() {
   return std::make_shared<LinuxHost>();

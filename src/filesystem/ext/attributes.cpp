@@ -76,6 +76,14 @@ bool read_entries(const Volume& volume, ByteView bytes, std::size_t at, std::siz
   return true;
 }
 
+// Those behind the record itself; false when they are hurt.
+bool read_record(const Volume& volume, ByteView record, std::vector<RawAttribute>& found) {
+  if (record.size() <= kSmallRecord) return true;
+  const std::size_t at = kSmallRecord + le16(record, 0x80);
+  return at + 4 > record.size() || le32(record, at) != kMagic ||
+         read_entries(volume, record, at + 4, at + 4, found);
+}
+
 std::vector<RawAttribute> all_of(const Volume& volume, const Inode& inode) {
   std::vector<RawAttribute> found;
   const auto hurt = [&](Range place) {
@@ -84,13 +92,10 @@ std::vector<RawAttribute> all_of(const Volume& volume, const Inode& inode) {
                           "those before the break are shown");
   };
   const auto place = volume.inode_place(inode.number);
-  if (place && place->length > kSmallRecord) {
+  if (place) {
     Bytes record(static_cast<std::size_t>(place->length));
     volume.cached->read(place->offset, record);
-    const std::size_t at = kSmallRecord + le16(record, 0x80);
-    if (at + 4 <= record.size() && le32(record, at) == kMagic &&
-        !read_entries(volume, record, at + 4, at + 4, found))
-      hurt(*place);
+    if (!read_record(volume, record, found)) hurt(*place);
   }
   if (inode.attribute_block != 0) {
     Bytes block(volume.super.block_bytes);
@@ -122,11 +127,20 @@ std::string outside_access_list(ByteView value) {
   return text_of(list);
 }
 
-Bytes inline_rest(const Volume& volume, const Inode& inode) {
-  for (RawAttribute& attribute : all_of(volume, inode))
+// The content of an inode that did not fit its map.
+Bytes rest_of(std::vector<RawAttribute> attributes) {
+  for (RawAttribute& attribute : attributes)
     if (attribute.prefix == kSystem && attribute.name == kDataName)
       return std::move(attribute.value);
   return {};
+}
+
+std::vector<Bytes> folder_parts(const Inode& inode, Bytes rest) {
+  constexpr std::size_t kParent = 4;
+  std::vector<Bytes> parts;
+  parts.emplace_back(inode.map.begin() + kParent, inode.map.end());
+  if (!rest.empty()) parts.push_back(std::move(rest));
+  return parts;
 }
 
 }  // namespace
@@ -148,7 +162,7 @@ std::vector<Attribute> read_attributes(const Volume& volume, const Inode& inode)
 Bytes inline_content(const Volume& volume, const Inode& inode) {
   Bytes content(inode.map.begin(), inode.map.end());
   if (inode.size_bytes > content.size()) {
-    const Bytes rest = inline_rest(volume, inode);
+    const Bytes rest = rest_of(all_of(volume, inode));
     content.insert(content.end(), rest.begin(), rest.end());
   }
   content.resize(
@@ -157,11 +171,13 @@ Bytes inline_content(const Volume& volume, const Inode& inode) {
 }
 
 std::vector<Bytes> inline_folder(const Volume& volume, const Inode& inode) {
-  constexpr std::size_t kParent = 4;
-  std::vector<Bytes> parts;
-  parts.emplace_back(inode.map.begin() + kParent, inode.map.end());
-  if (Bytes rest = inline_rest(volume, inode); !rest.empty()) parts.push_back(std::move(rest));
-  return parts;
+  return folder_parts(inode, rest_of(all_of(volume, inode)));
+}
+
+std::vector<Bytes> inline_folder(const Volume& volume, const Inode& inode, ByteView record) {
+  std::vector<RawAttribute> attributes;
+  read_record(volume, record, attributes);
+  return folder_parts(inode, rest_of(std::move(attributes)));
 }
 
 }  // namespace lantern::ext

@@ -21,5 +21,7 @@ Bytes inline_content(const Volume& volume, const Inode& inode);
 
 // The entries of a folder kept in its inode, as one or two parts.
 std::vector<Bytes> inline_folder(const Volume& volume, const Inode& inode);
+// The same of a record from elsewhere.
+std::vector<Bytes> inline_folder(const Volume& volume, const Inode& inode, ByteView record);
 
 }  // namespace lantern::ext

@@ -7,6 +7,7 @@
 #include <unordered_map>
 
 #include "base/checked.h"
+#include "filesystem/ext/attributes.h"
 #include "filesystem/ext/claims.h"
 #include "filesystem/ext/folder.h"
 #include "filesystem/ext/journal.h"
@@ -327,11 +328,29 @@ class Taker {
   void names_of_journal() {
     Bytes bytes(volume_.super.block_bytes);
     for (const JournalCopy& copy : history_.copies) {
-      if (first_inode_of(copy.block) || !read_copy(volume_, copy, bytes)) continue;
-      if (!is_folder_block(volume_, bytes)) continue;
+      if (!read_copy(volume_, copy, bytes)) continue;
       volume_.context.check_cancelled();
+      if (const auto first = first_inode_of(copy.block)) {
+        if (volume_.super.has(kInlineData)) names_in_inodes(bytes, *first, copy.sequence);
+        continue;
+      }
+      if (!is_folder_block(volume_, bytes)) continue;
       names_of_block(bytes, folder_of(copy.block, bytes, copy.sequence), copy.sequence,
                      "a folder block in the journal");
+    }
+  }
+
+  // Small folders are kept in their inodes.
+  void names_in_inodes(ByteView block, std::uint32_t first, std::uint32_t sequence) {
+    const std::size_t step = volume_.super.inode_bytes;
+    for (std::size_t at = 0; at + step <= block.size(); at += step) {
+      const ByteView record = block.subspan(at, step);
+      const auto number = static_cast<std::uint32_t>(first + at / step);
+      const Inode inode = parse_inode(volume_.super, number, record);
+      if (!inode.folder() || !inode.has(kInline) || !inode.sum_is_right) continue;
+      for (const Bytes& part : inline_folder(volume_, inode, record))
+        names_of_block(part, {number, inode.generation}, sequence,
+                       "its folder's inode in the journal");
     }
   }
 

@@ -272,7 +272,18 @@ class OverlaidVolume final : public ByteSource {
 
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
     return each_part(range, [&](Range part, const JournalCopy* copy) {
-      if (copy == nullptr) return visit({ExtentKind::direct, part, volume_, part.offset, {}});
+      if (copy == nullptr) {
+        bool going = true;
+        volume_->extents(part, [&](const Extent& inner) {
+          Extent outer = inner;
+          if (inner.kind == ExtentKind::direct) {
+            outer.below = volume_;
+            outer.below_offset = inner.range.offset;
+          }
+          return going = visit(outer);
+        });
+        return going;
+      }
       return visit({ExtentKind::overlaid, part, volume_,
                     copy->place * block_bytes_ + part.offset % block_bytes_, "journal"});
     });

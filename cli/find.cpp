@@ -1,0 +1,158 @@
+#include <fmt/format.h>
+
+#include <charconv>
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/entries.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  CommonOptions common;
+  std::string source;
+  std::vector<std::string> names;
+  std::string expression;
+  std::string larger;
+  std::string smaller;
+  std::string after;
+  std::string before;
+  std::vector<std::string> kinds;
+  bool deleted = false;
+  bool deleted_only = false;
+  double least = 0;
+  bool exact = false;
+};
+
+// "512", "20K", "4M", "1G", "2T": powers of 1024.
+std::optional<std::uint64_t> bytes_of(const std::string& text) {
+  if (text.empty()) return std::nullopt;
+  constexpr std::string_view kUnits = "KMGT";
+  std::uint64_t number = 0;
+  const char* const end = text.data() + text.size();
+  const auto [at, error] = std::from_chars(text.data(), end, number);
+  unsigned shift = 0;
+  if (at + 1 == end && kUnits.find(*at) != std::string_view::npos)
+    shift = 10 * (static_cast<unsigned>(kUnits.find(*at)) + 1);
+  if (error != std::errc{} || (at != end && shift == 0) || number > (~std::uint64_t{0} >> shift))
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no size", text),
+                "for example: 512, 20K, 4M, 1G");
+  return number << shift;
+}
+
+// "2026-03-14" or "2026-03-14T08:30:02".
+std::optional<std::int64_t> seconds_of_text(const std::string& text) {
+  if (text.empty()) return std::nullopt;
+  int parts[6] = {0, 1, 1, 0, 0, 0};
+  constexpr std::string_view kBetween = "--T::";
+  const char* at = text.data();
+  const char* const end = at + text.size();
+  std::size_t part = 0;
+  for (;; ++part) {
+    const auto read = std::from_chars(at, end, parts[part]);
+    at = read.ptr;
+    if (read.ec != std::errc{} || at == end || part == 5 || *at != kBetween[part]) break;
+    ++at;
+  }
+  const auto seconds = seconds_of(parts[0], parts[1], parts[2], parts[3], parts[4], parts[5]);
+  if (at != end || part < 2 || !seconds)
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no date", text),
+                "for example: 2026-03-14 or 2026-03-14T08:30:00");
+  return seconds;
+}
+
+// The volume the address names, or every one that can be read.
+std::vector<Target> targets_of(const Address& address, const OpenOptions& options,
+                               const Context& context) {
+  Target target = open_target(address, options, context);
+  if (target.entry || target.volume) return {open_volume_target(address, options, context)};
+  std::vector<Target> targets;
+  for (std::size_t i = 0; i < target.disks.back().volumes.size(); ++i) {
+    if (!target.disks.back().volumes[i].file_system) continue;
+    targets.push_back(target);
+    targets.back().volume = i;
+  }
+  if (targets.empty())
+    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
+                "no file system that can be read", "lantern survey shows what is there");
+  return targets;
+}
+
+int find_entries(Session& session, const Options& options) {
+  SearchOptions wanted;
+  wanted.patterns = options.names;
+  wanted.expression = options.expression;
+  wanted.least_bytes = bytes_of(options.larger);
+  wanted.most_bytes = bytes_of(options.smaller);
+  wanted.modified_from = seconds_of_text(options.after);
+  wanted.modified_to = seconds_of_text(options.before);
+  wanted.kinds = options.kinds;
+  wanted.active = !options.deleted_only;
+  wanted.deleted = options.deleted || options.deleted_only;
+  wanted.least_intact = options.least / 100;
+  const Address address = options.common.address(options.source);
+  const auto targets = targets_of(address, options.common.open_options(), session.context);
+  std::ostream& out = session.streams.out;
+  std::uint64_t found = 0;
+  const auto each = [&](const auto& use) {
+    for (const Target& target : targets)
+      search(target, wanted, [&](const Entry& entry) {
+        ++found;
+        use(target.volume_view(), entry);
+        return true;
+      });
+  };
+  if (options.common.json) {
+    JsonWriter json(out);
+    json.begin_object().key("entries").begin_array();
+    each([&](const VolumeView& volume, const Entry& entry) { entry_json(json, volume, entry); });
+    json.end_array();
+    findings_json(json, session.context);
+    json.end_object();
+  } else {
+    RowOptions form;
+    form.exact = options.exact;
+    form.addresses = true;
+    out << coloured(session.streams, Meaning::quiet, row_head(form)) << '\n';
+    each([&](const VolumeView& volume, const Entry& entry) {
+      out << row(session.streams, volume, entry, form) << '\n';
+    });
+    out.flush();
+    session.streams.err << found << " found\n";
+    print_findings(session.streams, session.streams.err, session.context);
+  }
+  const int code = exit_for_findings(session);
+  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  return code;
+}
+
+}  // namespace
+
+Action add_find(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command =
+      app.add_subcommand("find", "entries by name, size, date, kind, in every volume of a disk");
+  options->common.add_to(*command);
+  command->add_option("SRC", options->source, "a disk, a volume or a folder in it");
+  command->add_option("--match", options->names,
+                      "only names (or paths, with a '/') of this shell pattern; repeatable");
+  command->add_option("--regex", options->expression, "only paths with this regular expression");
+  command->add_option("--larger", options->larger, "of this size or more: 512, 20K, 4M, 1G");
+  command->add_option("--smaller", options->smaller, "of this size or less");
+  command->add_option("--after", options->after, "modified on this date or later: 2026-03-14");
+  command->add_option("--before", options->before, "modified before this date");
+  command->add_option("--kind", options->kinds,
+                      "only this kind, by content: jpg, pdf, zip, sqlite, txt, ...; repeatable");
+  command->add_flag("--deleted", options->deleted, "deleted entries too");
+  command->add_flag("--deleted-only", options->deleted_only, "deleted entries alone");
+  command->add_option("--least", options->least, "only when so much is left, in percent")
+      ->check(CLI::Range(0.0, 100.0));
+  command->add_flag("--exact", options->exact, "sizes in bytes");
+  command->footer("Example: lantern find station.vdi --kind jpg --deleted --least 50");
+  return [&session, options] { return find_entries(session, *options); };
+}
+
+}  // namespace lantern::cli

@@ -1,0 +1,72 @@
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+#include "cli/zone.h"
+#include "lantern/mount.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  CommonOptions common;
+  std::vector<std::string> arguments;  // SRC DIR, or DIR with --source
+  std::string zone;
+  bool foreground = false;
+};
+
+int mount_source(Session& session, const Options& options) {
+  const bool outright = !options.common.source.empty();
+  if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a source and a folder are needed",
+                "for example: lantern mount station.vdi /mnt/bench");
+  const std::string folder = options.arguments.back();
+  const Address address =
+      options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
+  const Target target = open_disk_target(address, options.common.open_options(), session.context);
+  MountOptions wanted;
+  wanted.local_to_utc = zone_of(options.zone);
+  wanted.foreground = options.foreground;
+  const int code = exit_for_findings(session);
+  wanted.mounted = [&] {
+    append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+    print_findings(session.streams, session.streams.err, session.context);
+    session.streams.out << for_terminal(folder) << ": volumes/ deleted/ disks/ findings.txt\n"
+                        << "take it away with: lantern unmount " << for_terminal(folder) << '\n';
+    session.streams.out.flush();
+  };
+  mount_disk(target, folder, wanted, session.context);
+  return code;
+}
+
+}  // namespace
+
+Action add_mount(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command =
+      app.add_subcommand("mount", "a disk's files, read-only, as a folder of this computer");
+  options->common.add_to(*command);
+  command->add_option("SRC DIR", options->arguments, "a disk or volume, and an empty folder")
+      ->expected(1, 2);
+  command->add_option("--zone", options->zone,
+                      "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
+  command->add_flag("--foreground", options->foreground, "stay until it is unmounted");
+  command->footer("Example: mkdir BENCH; lantern mount station.vdi BENCH");
+  return [&session, options] { return mount_source(session, *options); };
+}
+
+Action add_unmount(CLI::App& app, Session& session) {
+  auto folder = std::make_shared<std::string>();
+  CLI::App* command = app.add_subcommand("unmount", "takes a mount away; says who holds it");
+  command->add_option("DIR", *folder, "where it is mounted")->required();
+  command->footer("Example: lantern unmount BENCH");
+  return [&session, folder] {
+    unmount_folder(*folder);
+    session.streams.out << for_terminal(*folder) << ": unmounted\n";
+    return int{kDone};
+  };
+}
+
+}  // namespace lantern::cli

@@ -1,0 +1,303 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/entries.h"
+
+namespace lantern::cli {
+namespace {
+
+constexpr std::size_t kMostExtents = 20;  // printed
+constexpr std::size_t kMostExtentsOfJson = 10'000;
+constexpr std::size_t kPiece = 1u << 20;
+
+struct Options {
+  CommonOptions common;
+  std::string source;
+  bool raw = false;
+  bool hex = false;
+  std::uint64_t bytes = 512;
+};
+
+std::string_view kind_of(ExtentKind kind) {
+  switch (kind) {
+    case ExtentKind::direct:
+      return "stored";
+    case ExtentKind::derived:
+      return "derived";
+    case ExtentKind::zero:
+    case ExtentKind::unallocated:
+      return "zero";
+    case ExtentKind::unreadable:
+      return "lost";
+    case ExtentKind::overlaid:
+      return "overlaid";
+  }
+  return "stored";
+}
+
+bool has_content(const Entry& entry) {
+  return entry.kind == EntryKind::file || entry.kind == EntryKind::symlink;
+}
+
+// All of the content to standard output, lost ranges as zeros.
+int print_raw(const Session& session, const Content& content) {
+  std::vector<std::byte> piece(kPiece);
+  bool whole = content.lost.empty();
+  for (std::uint64_t at = 0; at < content.bytes->size();) {
+    session.context.check_cancelled();
+    const ReadResult got = content.bytes->read(at, piece);
+    whole = whole && got.unreadable.empty();
+    session.streams.out.write(reinterpret_cast<const char*>(piece.data()),
+                              static_cast<std::streamsize>(got.length));
+    at += got.length;
+    if (got.length == 0) break;
+  }
+  return whole ? exit_for_findings(session) : kDoneWithFindings;
+}
+
+void print_hex(std::ostream& out, std::span<const std::byte> bytes) {
+  constexpr std::size_t kRow = 16;
+  bool skipped = false;
+  for (std::size_t at = 0; at < bytes.size(); at += kRow) {
+    const auto part = bytes.subspan(at, std::min(kRow, bytes.size() - at));
+    // Rows like the one before are left out, but for the last.
+    if (at > 0 && at + kRow < bytes.size() &&
+        std::equal(part.begin(), part.end(),
+                   bytes.begin() + static_cast<std::ptrdiff_t>(at - kRow))) {
+      if (!skipped) out << "       ...\n";
+      skipped = true;
+      continue;
+    }
+    skipped = false;
+    std::string numbers;
+    std::string letters;
+    for (std::size_t i = 0; i < part.size(); ++i) {
+      const auto value = std::to_integer<unsigned>(part[i]);
+      numbers += fmt::format("{:02x}{}", value, i == 7 ? "  " : " ");
+      letters += value >= 0x20 && value < 0x7F ? static_cast<char>(value) : '.';
+    }
+    out << fmt::format("  {:>8}  {:<50}{}\n", at, numbers, letters);
+  }
+}
+
+std::vector<std::byte> start_of(const Content& content, std::uint64_t most) {
+  std::vector<std::byte> start(
+      static_cast<std::size_t>(std::min<std::uint64_t>(most, content.bytes->size())));
+  start.resize(content.bytes->read(0, start).length);
+  return start;
+}
+
+bool is_text(std::span<const std::byte> bytes) {
+  const std::string text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+  return text.find('\0') == std::string::npos &&
+         std::count_if(text.begin(), text.end(),
+                       [](char c) { return static_cast<unsigned char>(c) < 0x09; }) == 0 &&
+         is_valid_utf8(std::string_view(text).substr(0, text.find_last_of(" \n") + 1)) &&
+         text.find_first_of(" \n") != std::string::npos;
+}
+
+void print_start(const Session& session, const Content& content, const Options& options) {
+  const auto start = start_of(content, options.bytes);
+  if (start.empty()) return;
+  std::ostream& out = session.streams.out;
+  out << '\n';
+  if (options.hex || !is_text(start)) return print_hex(out, start);
+  const std::string text(reinterpret_cast<const char*>(start.data()), start.size());
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find('\n', at), text.size());
+    std::string line = text.substr(at, end - at);
+    if (line.ends_with('\r')) line.pop_back();
+    out << "  " << for_terminal(line) << '\n';
+    at = end + 1;
+  }
+}
+
+void print_extents(const Session& session, const Target& target, const Content& content) {
+  std::ostream& out = session.streams.out;
+  std::size_t count = 0;
+  std::string last;
+  follow_down(target, *content.bytes, [&](const LayeredExtent& extent) {
+    if (++count > kMostExtents) return false;
+    const Range& range = extent.extent.range;
+    out << fmt::format("  {:>14} {:>14}  {:<9}", range.offset, range.length,
+                       kind_of(extent.extent.kind));
+    if (!extent.extent.how.empty()) out << extent.extent.how << ' ';
+    std::string names;
+    for (std::size_t i = 0; i < extent.places.size(); ++i) {
+      out << (i == 0 ? "" : "  > ") << extent.places[i].offset_bytes;
+      names += (i == 0 ? "" : "  > ") + for_terminal(extent.places[i].address);
+    }
+    out << '\n';
+    if (names.size() > 0) last = names;
+    return true;
+  });
+  if (count > kMostExtents) out << "  and more: --json has them all\n";
+  if (!last.empty()) out << "  bytes within " << last << '\n';
+}
+
+void print_facts(const Session& session, const Target& target, const Entry& entry) {
+  std::ostream& out = session.streams.out;
+  const auto line = [&](std::string_view what, const std::string& value) {
+    if (!value.empty()) out << fmt::format("  {:<11} {}\n", what, value);
+  };
+  out << coloured(session.streams, Meaning::heading,
+                  for_terminal(entry_address(target.volume_view(), entry).print()))
+      << '\n';
+  line("path", for_terminal(path_text(entry.path)));
+  line("id", "@" + entry.id);
+  line("kind", std::string(to_string(entry.kind)));
+  if (entry.device != 0)
+    line("device", fmt::format("{},{}", entry.device >> 32, entry.device & 0xFFFFFFFF));
+  line("state", std::string(to_string(entry.state)));
+  if (has_content(entry))
+    line("size",
+         fmt::format("{} bytes, {}", grouped(entry.size_bytes), human_size(entry.size_bytes)));
+  line("whole", intact_text(entry.intact));
+  line("evidence", for_terminal(entry.evidence));
+  const auto time = [&](std::string_view what, const std::optional<Timestamp>& value) {
+    if (value) line(what, to_iso8601(*value) + (value->local ? " (local)" : ""));
+  };
+  time("modified", entry.modified);
+  time("created", entry.created);
+  time("accessed", entry.accessed);
+  time("changed", entry.changed);
+  time("deleted", entry.deleted_at);
+  if (entry.owner)
+    line("owner", fmt::format("{}:{}  {} ({:04o})  {}", entry.owner->user, entry.owner->group,
+                              mode_text(entry.owner->mode), entry.owner->mode,
+                              counted(entry.links, "name")));
+  line("attributes", entry.attributes);
+  const FileSystem& files = *target.volume_view().file_system;
+  for (const Attribute& attribute : files.attributes(entry))
+    line("attribute", fmt::format("{} = {}", for_terminal(attribute.name),
+                                  for_terminal(attribute.value.substr(0, 60))));
+  for (const Stream& stream : files.streams(entry))
+    line("stream", fmt::format("{}, {} bytes", for_terminal(stream.name), stream.size_bytes));
+}
+
+void put_ranges(JsonWriter& json, const char* key, const std::vector<Range>& ranges) {
+  json.key(key).begin_array();
+  for (const Range& range : ranges)
+    json.begin_array().value(range.offset).value(range.length).end_array();
+  json.end_array();
+}
+
+void put_content(JsonWriter& json, const Target& target, const Content& content,
+                 const Options& options) {
+  put_ranges(json, "lost", content.lost);
+  put_ranges(json, "doubtful", content.doubtful);
+  json.key("extents").begin_array();
+  std::size_t count = 0;
+  follow_down(target, *content.bytes, [&](const LayeredExtent& extent) {
+    if (++count > kMostExtentsOfJson) return false;
+    json.begin_object().key("offset_bytes").value(extent.extent.range.offset);
+    json.key("length_bytes").value(extent.extent.range.length);
+    json.key("kind").value(kind_of(extent.extent.kind)).key("places").begin_array();
+    for (const LayeredExtent::Place& place : extent.places)
+      json.begin_object()
+          .key("layer")
+          .value(place.address)
+          .key("offset_bytes")
+          .value(place.offset_bytes)
+          .end_object();
+    json.end_array().end_object();
+    return true;
+  });
+  const auto start = start_of(content, options.bytes);
+  json.end_array()
+      .key("start_base64")
+      .value(base64({reinterpret_cast<const char*>(start.data()), start.size()}));
+}
+
+void print_json(const Session& session, const Target& target, const Options& options,
+                const std::optional<Content>& content) {
+  const Entry& entry = *target.entry;
+  const FileSystem& files = *target.volume_view().file_system;
+  JsonWriter json(session.streams.out);
+  json.begin_object().key("entry");
+  entry_json(json, target.volume_view(), entry);
+  json.key("extended_attributes").begin_array();
+  for (const Attribute& attribute : files.attributes(entry))
+    json.begin_object()
+        .key("name")
+        .value(attribute.name)
+        .key("value")
+        .value(base64(attribute.value))
+        .end_object();
+  json.end_array().key("streams").begin_array();
+  for (const Stream& stream : files.streams(entry))
+    json.begin_object()
+        .key("name")
+        .value(stream.name)
+        .key("size_bytes")
+        .value(stream.size_bytes)
+        .end_object();
+  json.end_array();
+  if (content) put_content(json, target, *content, options);
+  findings_json(json, session.context);
+  json.end_object();
+}
+
+int show_entry(Session& session, const Options& options) {
+  const Address address = options.common.address(options.source);
+  const Target target = open_volume_target(address, options.common.open_options(), session.context);
+  if (!target.entry)
+    throw Error(ErrorCode::usage, address.print(), std::nullopt, "names no file or folder",
+                "add a path or an id, or use lantern survey for what a disk is");
+  const FileSystem& files = *target.volume_view().file_system;
+  std::optional<Content> content;
+  if (has_content(*target.entry) && target.entry->attributes.find('e') == std::string::npos)
+    content = files.open(*target.entry);
+  if (options.raw) {
+    if (!content)
+      throw Error(ErrorCode::usage, address.print(), std::nullopt,
+                  "has no content that can be read");
+    return print_raw(session, *content);
+  }
+  if (options.common.json) {
+    print_json(session, target, options, content);
+  } else {
+    print_choice(session.streams, target);
+    print_facts(session, target, *target.entry);
+    if (content && target.entry->kind == EntryKind::symlink) {
+      const auto names = start_of(*content, options.bytes);
+      session.streams.out << "  names       "
+                          << for_terminal(
+                                 {reinterpret_cast<const char*>(names.data()), names.size()})
+                          << '\n';
+    } else if (content && target.entry->size_bytes > 0) {
+      session.streams.out << coloured(session.streams, Meaning::quiet,
+                                      "\n          OFFSET         LENGTH  KIND     PLACE")
+                          << '\n';
+      print_extents(session, target, *content);
+      print_start(session, *content, options);
+    }
+    print_findings(session.streams, session.streams.err, session.context);
+  }
+  const int code = exit_for_findings(session);
+  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  return code;
+}
+
+}  // namespace
+
+Action add_show(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command =
+      app.add_subcommand("show", "one file: its facts, where it lies, how it begins");
+  options->common.add_to(*command);
+  command->add_option("SRC", options->source, "a file or folder, by path or id");
+  command->add_flag("--raw", options->raw, "all of its content to standard output, nothing else");
+  command->add_flag("--hex", options->hex, "its start as numbers, even when it is text");
+  command->add_option("--bytes", options->bytes, "how much of its start, in bytes (512)")
+      ->check(CLI::Range(0, 1 << 20));
+  command->footer("Example: lantern show station.vdi::2::/Keeper/log.txt");
+  return [&session, options] { return show_entry(session, *options); };
+}
+
+}  // namespace lantern::cli

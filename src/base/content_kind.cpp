@@ -1,0 +1,95 @@
+#include "base/content_kind.h"
+
+#include <algorithm>
+#include <array>
+
+#include "lantern/text.h"
+
+namespace lantern {
+namespace {
+
+using namespace std::string_view_literals;
+
+struct Mark {
+  std::size_t at;
+  std::string_view bytes;
+  std::string_view kind;
+};
+
+// The more telling of two that may both fit comes first.
+constexpr std::array<Mark, 44> kMarks = {{
+    {0, "\xFF\xD8\xFF"sv, "jpg"},
+    {0, "\x89PNG\r\n\x1A\n"sv, "png"},
+    {0, "GIF8"sv, "gif"},
+    {0, "II*\0"sv, "tif"},
+    {0, "MM\0*"sv, "tif"},
+    {8, "WEBP"sv, "webp"},
+    {8, "WAVE"sv, "wav"},
+    {8, "AVI "sv, "avi"},
+    {4, "ftypqt"sv, "mov"},
+    {4, "ftypheic"sv, "heic"},
+    {4, "ftypM4A"sv, "m4a"},
+    {4, "ftyp"sv, "mp4"},
+    {0, "\x1A\x45\xDF\xA3"sv, "mkv"},
+    {0, "OggS"sv, "ogg"},
+    {0, "fLaC"sv, "flac"},
+    {0, "ID3"sv, "mp3"},
+    {0, "\xFF\xFB"sv, "mp3"},
+    {0, "%PDF-"sv, "pdf"},
+    {0, "{\\rtf"sv, "rtf"},
+    {0, "%!PS"sv, "ps"},
+    {0, "\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1"sv, "ole"},
+    {30, "word/"sv, "docx"},
+    {30, "xl/"sv, "xlsx"},
+    {30, "ppt/"sv, "pptx"},
+    {38, "application/vnd.oasis.opendocument.text"sv, "odt"},
+    {38, "application/vnd.oasis.opendocument.spreadsheet"sv, "ods"},
+    {38, "application/epub+zip"sv, "epub"},
+    {0, "PK\x03\x04"sv, "zip"},
+    {0, "\x1F\x8B\x08"sv, "gz"},
+    {0, "BZh"sv, "bz2"},
+    {0,
+     "\xFD"
+     "7zXZ\0"sv,
+     "xz"},
+    {0, "7z\xBC\xAF\x27\x1C"sv, "7z"},
+    {0, "\x28\xB5\x2F\xFD"sv, "zst"},
+    {0, "Rar!\x1A\x07"sv, "rar"},
+    {257, "ustar"sv, "tar"},
+    {0, "SQLite format 3\0"sv, "sqlite"},
+    {0,
+     "\x7F"
+     "ELF"sv,
+     "elf"},
+    {0, "QFI\xFB"sv, "qcow2"},
+    {0, "KDMV"sv, "vmdk"},
+    {0x40, "\x7F\x10\xDA\xBE"sv, "vdi"},
+    {0, "vhdxfile"sv, "vhdx"},
+    {0, "MZ"sv, "exe"},
+    {0, "BM"sv, "bmp"},
+    {0, "From "sv, "mbox"},
+}};
+
+// Text: valid UTF-8 with no control characters but those of lines. The end may cut a character.
+bool is_text(ByteView start) {
+  std::string text = text_of(start);
+  for (int cut = 0; cut < 4 && !text.empty() && !is_valid_utf8(text); ++cut) text.pop_back();
+  return !text.empty() && text.size() + 4 > start.size() && is_valid_utf8(text) &&
+         std::none_of(text.begin(), text.end(), [](char c) {
+           return static_cast<unsigned char>(c) < 0x20 && c != '\n' && c != '\r' && c != '\t';
+         });
+}
+
+}  // namespace
+
+std::string_view content_kind(ByteView start) {
+  const auto mark = std::find_if(kMarks.begin(), kMarks.end(),
+                                 [&](const Mark& m) { return has_text(start, m.at, m.bytes); });
+  if (mark != kMarks.end()) return mark->kind;
+  if (!is_text(start)) return {};
+  if (has_text(start, 0, "<?xml")) return "xml";
+  if (has_text(start, 0, "<!DOCTYPE html") || has_text(start, 0, "<html")) return "html";
+  return "txt";
+}
+
+}  // namespace lantern

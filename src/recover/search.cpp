@@ -1,0 +1,95 @@
+#include "lantern/search.h"
+
+#include <regex.h>
+
+#include <algorithm>
+#include <memory>
+
+#include "base/content_kind.h"
+#include "lantern/error.h"
+#include "lantern/extraction.h"
+#include "lantern/text.h"
+
+namespace lantern {
+namespace {
+
+class Expression {
+ public:
+  explicit Expression(const std::string& text) {
+    if (text.empty()) return;
+    const int failed = ::regcomp(&compiled_, text.c_str(), REG_EXTENDED | REG_NOSUB | REG_ICASE);
+    if (failed != 0) {
+      std::string why(256, '\0');
+      why.resize(::regerror(failed, &compiled_, why.data(), why.size()) - 1);
+      throw Error(ErrorCode::usage, {}, std::nullopt,
+                  "\"" + text + "\" is no regular expression: " + why,
+                  "for example: '/2026-.*[.]jpg$'");
+    }
+    given_ = true;
+  }
+  ~Expression() {
+    if (given_) ::regfree(&compiled_);
+  }
+  Expression(const Expression&) = delete;
+  Expression& operator=(const Expression&) = delete;
+
+  bool matches(const std::string& text) const {
+    return !given_ || ::regexec(&compiled_, text.c_str(), 0, nullptr, 0) == 0;
+  }
+
+ private:
+  regex_t compiled_{};
+  bool given_ = false;
+};
+
+bool facts_match(const SearchOptions& options, const Entry& entry) {
+  if (options.least_bytes && entry.size_bytes < *options.least_bytes) return false;
+  if (options.most_bytes && entry.size_bytes > *options.most_bytes) return false;
+  if ((options.least_bytes || options.most_bytes) && entry.kind != EntryKind::file) return false;
+  if (options.modified_from &&
+      (!entry.modified || entry.modified->seconds < *options.modified_from))
+    return false;
+  if (options.modified_to && (!entry.modified || entry.modified->seconds >= *options.modified_to))
+    return false;
+  return entry.intact.value_or(0) >= options.least_intact;
+}
+
+bool kind_matches(const SearchOptions& options, const FileSystem& files, const Entry& entry) {
+  if (options.kinds.empty()) return true;
+  const auto wanted = [&](std::string_view kind) {
+    return std::any_of(options.kinds.begin(), options.kinds.end(),
+                       [&](const std::string& k) { return equal_ignoring_case(k, kind); });
+  };
+  if (wanted(to_string(entry.kind))) return true;
+  if (entry.kind != EntryKind::file || entry.size_bytes == 0) return false;
+  Bytes start(static_cast<std::size_t>(std::min<std::uint64_t>(entry.size_bytes, kKindBytes)));
+  try {
+    start.resize(files.open(entry).bytes->read(0, start).length);
+  } catch (const Error& error) {
+    if (error.code() == ErrorCode::unsupported) return false;  // encrypted
+    throw;
+  }
+  const std::string_view kind = content_kind(start);
+  return !kind.empty() && wanted(kind);
+}
+
+}  // namespace
+
+void search(const Target& target, const SearchOptions& options,
+            const std::function<bool(const Entry&)>& visit) {
+  const Expression expression(options.expression);
+  const FileSystem& files = *target.volume_view().file_system;
+  WalkOptions walk;
+  walk.active = options.active;
+  walk.deleted = options.deleted;
+  walk_target(target, walk, [&](const Entry& entry) {
+    const bool answers =
+        matches_any(options.patterns, entry.path) && facts_match(options, entry) &&
+        (options.expression.empty() || expression.matches(path_text(entry.path))) &&
+        kind_matches(options, files, entry);
+    if (answers && !visit(entry)) return WalkStep::stop;
+    return WalkStep::go_on;
+  });
+}
+
+}  // namespace lantern

@@ -1,0 +1,271 @@
+// FUSE, low level. Source: libfuse 3's own documentation.
+#define FUSE_USE_VERSION 35
+
+#include "lantern/mount.h"
+
+#include <fuse_lowlevel.h>
+#include <sys/sysmacros.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+#include <unordered_map>
+
+#include "lantern/error.h"
+#include "serve/mount_tree.h"
+
+namespace lantern {
+namespace {
+
+constexpr double kForever = 1e9;
+constexpr std::size_t kMostRead = 1u << 20;
+
+class Server {
+ public:
+  Server(const Target& target, const MountOptions& options, const Context& context)
+      : tree_(target, context), options_(options) {}
+
+  struct stat facts(const MountNode& node) const {
+    struct stat facts {};
+    facts.st_ino = node.number;
+    facts.st_mode = S_IFREG | 0444;
+    facts.st_nlink = 1;
+    const Entry& entry = node.entry;
+    if (node.folder()) {
+      facts.st_mode = S_IFDIR | 0555;
+    } else {
+      facts.st_size = static_cast<off_t>(tree_.size_bytes(node));
+      facts.st_blocks = (facts.st_size + 511) / 512;
+    }
+    if (node.kind != MountNode::Kind::active && node.kind != MountNode::Kind::deleted) return facts;
+    facts.st_nlink = std::max<nlink_t>(entry.links, 1);
+    facts.st_mode = (node.folder() ? 0555u : 0444u) | type_of(entry.kind);
+    if (entry.owner) {
+      facts.st_mode = entry.owner->mode | type_of(entry.kind);
+      facts.st_uid = entry.owner->user;
+      facts.st_gid = entry.owner->group;
+    }
+    facts.st_rdev = makedev(static_cast<unsigned>(entry.device >> 32),
+                            static_cast<unsigned>(entry.device & 0xFFFFFFFF));
+    facts.st_mtim = time_of(entry.modified);
+    facts.st_atim = time_of(entry.accessed ? entry.accessed : entry.modified);
+    facts.st_ctim = time_of(entry.changed ? entry.changed : entry.modified);
+    return facts;
+  }
+
+  fuse_entry_param entry_of(const MountNode& node) const {
+    fuse_entry_param entry{};
+    entry.ino = node.number;
+    entry.attr = facts(node);
+    entry.attr_timeout = entry.entry_timeout = timeout_of(node);
+    return entry;
+  }
+
+  // What was read does not change; findings are still made.
+  static double timeout_of(const MountNode& node) {
+    return node.kind == MountNode::Kind::findings ? 0 : kForever;
+  }
+
+  MountTree& tree() { return tree_; }
+
+  std::uint64_t open(const MountNode& node) {
+    open_.emplace(++last_open_, tree_.content(node));
+    return last_open_;
+  }
+  const ByteSource& opened(std::uint64_t number) const { return *open_.at(number); }
+  void release(std::uint64_t number) { open_.erase(number); }
+
+ private:
+  static mode_t type_of(EntryKind kind) {
+    constexpr std::array<mode_t, 7> kTypes = {S_IFREG, S_IFDIR, S_IFLNK, S_IFCHR,
+                                              S_IFBLK, S_IFIFO, S_IFSOCK};
+    return kTypes.at(static_cast<std::size_t>(kind));
+  }
+
+  timespec time_of(const std::optional<Timestamp>& time) const {
+    timespec spec{};
+    if (!time) return spec;
+    spec.tv_sec =
+        time->local && options_.local_to_utc ? options_.local_to_utc(time->seconds) : time->seconds;
+    spec.tv_nsec = time->nanoseconds;
+    return spec;
+  }
+
+  MountTree tree_;
+  MountOptions options_;
+  std::unordered_map<std::uint64_t, SourcePtr> open_;
+  std::uint64_t last_open_ = 0;
+};
+
+Server& server_of(fuse_req_t request) {
+  return *static_cast<Server*>(fuse_req_userdata(request));
+}
+
+// Nothing may be thrown into the C library: what goes wrong becomes its error number.
+template <typename Work>
+void answer(fuse_req_t request, Work work) {
+  try {
+    work(server_of(request));
+  } catch (const Error& error) {
+    fuse_reply_err(request, error.code() == ErrorCode::unsupported ? ENOKEY : EIO);
+  } catch (const std::bad_alloc&) {
+    fuse_reply_err(request, ENOMEM);
+  } catch (const std::exception&) {
+    fuse_reply_err(request, EIO);
+  }
+}
+
+void on_lookup(fuse_req_t request, fuse_ino_t parent, const char* name) {
+  answer(request, [&](Server& server) {
+    const MountNode* const found = server.tree().child(parent, name);
+    if (found == nullptr) {
+      fuse_reply_err(request, ENOENT);
+      return;
+    }
+    const fuse_entry_param entry = server.entry_of(*found);
+    fuse_reply_entry(request, &entry);
+  });
+}
+
+void on_getattr(fuse_req_t request, fuse_ino_t number, fuse_file_info* /*file*/) {
+  answer(request, [&](Server& server) {
+    const struct stat facts = server.facts(server.tree().node(number));
+    fuse_reply_attr(request, &facts, Server::timeout_of(server.tree().node(number)));
+  });
+}
+
+void on_readlink(fuse_req_t request, fuse_ino_t number) {
+  answer(request, [&](Server& server) {
+    const SourcePtr content = server.tree().content(server.tree().node(number));
+    std::string target(std::min<std::size_t>(content->size(), 4095), '\0');
+    content->read(0, std::as_writable_bytes(std::span(target)));
+    fuse_reply_readlink(request, target.c_str());
+  });
+}
+
+void on_open(fuse_req_t request, fuse_ino_t number, fuse_file_info* file) {
+  answer(request, [&](Server& server) {
+    if ((file->flags & O_ACCMODE) != O_RDONLY) {
+      fuse_reply_err(request, EROFS);
+      return;
+    }
+    file->fh = server.open(server.tree().node(number));
+    file->keep_cache = 1;
+    fuse_reply_open(request, file);
+  });
+}
+
+void on_read(fuse_req_t request, fuse_ino_t /*number*/, std::size_t size, off_t offset,
+             fuse_file_info* file) {
+  answer(request, [&](Server& server) {
+    std::vector<std::byte> bytes(std::min(size, kMostRead));
+    const ReadResult got = server.opened(file->fh).read(static_cast<std::uint64_t>(offset), bytes);
+    // Zeros in place of what is lost would pass for contents.
+    if (!got.unreadable.empty())
+      fuse_reply_err(request, EIO);
+    else
+      fuse_reply_buf(request, reinterpret_cast<const char*>(bytes.data()), got.length);
+  });
+}
+
+void on_release(fuse_req_t request, fuse_ino_t /*number*/, fuse_file_info* file) {
+  server_of(request).release(file->fh);
+  fuse_reply_err(request, 0);
+}
+
+void on_readdir(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset,
+                fuse_file_info* /*file*/) {
+  answer(request, [&](Server& server) {
+    const std::vector<std::uint64_t> children = server.tree().children(number);
+    std::vector<char> buffer(size);
+    std::size_t used = 0;
+    for (auto i = static_cast<std::size_t>(offset); i < children.size(); ++i) {
+      const MountNode& node = server.tree().node(children[i]);
+      const struct stat facts = server.facts(node);
+      const std::size_t needed =
+          fuse_add_direntry(request, buffer.data() + used, size - used, node.name.c_str(), &facts,
+                            static_cast<off_t>(i + 1));
+      if (needed > size - used) break;
+      used += needed;
+    }
+    fuse_reply_buf(request, buffer.data(), used);
+  });
+}
+
+// `size` 0 asks how much room is needed.
+void reply_text(fuse_req_t request, std::size_t size, const std::string& text) {
+  if (size == 0)
+    fuse_reply_xattr(request, text.size());
+  else if (size < text.size())
+    fuse_reply_err(request, ERANGE);
+  else
+    fuse_reply_buf(request, text.data(), text.size());
+}
+
+void on_getxattr(fuse_req_t request, fuse_ino_t number, const char* name, std::size_t size) {
+  answer(request, [&](Server& server) {
+    for (const Attribute& attribute : server.tree().attributes(server.tree().node(number)))
+      if (attribute.name == name) return reply_text(request, size, attribute.value);
+    fuse_reply_err(request, ENODATA);
+  });
+}
+
+void on_listxattr(fuse_req_t request, fuse_ino_t number, std::size_t size) {
+  answer(request, [&](Server& server) {
+    std::string names;
+    for (const Attribute& attribute : server.tree().attributes(server.tree().node(number)))
+      names += attribute.name + '\0';
+    reply_text(request, size, names);
+  });
+}
+
+fuse_lowlevel_ops operations() {
+  fuse_lowlevel_ops ops{};
+  ops.lookup = on_lookup;
+  ops.getattr = on_getattr;
+  ops.readlink = on_readlink;
+  ops.open = on_open;
+  ops.read = on_read;
+  ops.release = on_release;
+  ops.readdir = on_readdir;
+  ops.getxattr = on_getxattr;
+  ops.listxattr = on_listxattr;
+  return ops;
+}
+
+struct SessionEnd {
+  void operator()(fuse_session* session) const { fuse_session_destroy(session); }
+};
+
+}  // namespace
+
+void mount_disk(const Target& target, const std::string& folder, const MountOptions& options,
+                const Context& context) {
+  std::error_code error;
+  if (!std::filesystem::is_directory(folder, error) || !std::filesystem::is_empty(folder, error))
+    throw Error(ErrorCode::refused, folder, std::nullopt, "is no empty folder",
+                "make one: mkdir " + folder);
+  Server server(target, options, context);
+  std::array<std::string, 3> words = {"lantern", "-o",
+                                      "ro,nosuid,nodev,fsname=lantern,subtype=lantern"};
+  std::array<char*, 3> pointers = {words[0].data(), words[1].data(), words[2].data()};
+  fuse_args arguments{static_cast<int>(pointers.size()), pointers.data(), 0};
+  const fuse_lowlevel_ops ops = operations();
+  const std::unique_ptr<fuse_session, SessionEnd> session(
+      fuse_session_new(&arguments, &ops, sizeof(ops), &server));
+  if (!session || fuse_session_mount(session.get(), folder.c_str()) != 0)
+    throw Error(ErrorCode::cannot_write, folder, std::nullopt, "cannot be mounted on",
+                "see whether /dev/fuse is there and may be used");
+  if (options.mounted) options.mounted();
+  const bool ready = fuse_daemonize(options.foreground ? 1 : 0) == 0 &&
+                     fuse_set_signal_handlers(session.get()) == 0;
+  if (ready) {
+    fuse_session_loop(session.get());
+    fuse_remove_signal_handlers(session.get());
+  }
+  fuse_session_unmount(session.get());
+}
+
+}  // namespace lantern

@@ -1,0 +1,111 @@
+#!/usr/bin/env python3
+"""mount.py LANTERN: what our mount shows of the ext fixtures, against their lists and, where loop mounts are allowed, against
+the kernel's own mount by diff -r; bytes that cannot be read; who holds it. Exit 77 (skipped) where FUSE is missing."""
+import hashlib
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+
+LANTERN = os.path.abspath(sys.argv[1])
+FIXTURES = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "fixtures")
+bad = []
+
+
+def check(ok, what):
+    print(f"{'good ' if ok else 'BAD  '} {what}")
+    if not ok:
+        bad.append(what)
+
+
+def run(*command):
+    return subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, text=True)
+
+
+def unpack(name, folder):
+    disk = os.path.join(folder, name)
+    subprocess.run(["zstd", "-dqf", "--sparse", f"{FIXTURES}/{name}.zst", "-o", disk], check=True)
+    return disk
+
+
+def sha(path):
+    with open(path, "rb") as f:
+        return hashlib.sha256(f.read()).hexdigest()
+
+
+def check_fixture(name, folder):
+    disk, place = unpack(name, folder), os.path.join(folder, "mounted")
+    os.makedirs(place, exist_ok=True)
+    before = sha(disk)
+    done = run(LANTERN, "mount", disk, place)
+    check(done.returncode in (0, 1), f"{name}: mounted {done.stderr.strip()}")
+    try:
+        with open(f"{FIXTURES}/{name}.list", encoding="utf-8") as f:
+            rows = [line.rstrip("\n").split("\t") for line in f]
+        right = sum(sha(f"{place}/{'volumes' if row[0] == 'active' else 'deleted'}/1{row[4]}") == row[2] for row in rows)
+        check(right == len(rows), f"{name}: {right} of {len(rows)} files right, deleted ones too")
+        check(sha(f"{place}/disks/disk.raw") == before, f"{name}: the flat disk is the disk")
+        if name != "ext4-live.img":
+            check(os.readlink(f"{place}/volumes/1/Nest counts/log") == "../Keeper/log.txt", f"{name}: a link names what it named")
+        check(run("touch", f"{place}/volumes/1/new").returncode != 0, f"{name}: nothing can be written")
+        kernel = os.path.join(folder, "kernel")
+        os.makedirs(kernel, exist_ok=True)
+        other = shutil.copy(disk, disk + ".copy")
+        if os.geteuid() == 0 and run("mount", "-o", "loop", other, kernel).returncode == 0:
+            differ = run("diff", "-r", "--no-dereference", f"{place}/volumes/1", kernel)
+            run("umount", kernel)
+            check(differ.returncode == 0, f"{name}: diff -r against the kernel's mount {differ.stdout[:300]}")
+        with open(f"{place}/volumes/1/Keeper/log.txt", "rb"):
+            held = run(LANTERN, "unmount", place)
+            check(held.returncode == 4 and f"process {os.getpid()}" in held.stderr, f"{name}: says who holds it")
+    finally:
+        gone = run(LANTERN, "unmount", place)
+    check(gone.returncode == 0 and not os.listdir(place), f"{name}: unmounted")
+    check(sha(disk) == before, f"{name}: the source is as it was")
+
+
+def check_cut(folder):
+    """Of a volume cut short: an error where bytes are lost, the rest as it was."""
+    disk, place = unpack("ext3.img", folder), os.path.join(folder, "mounted")
+    with open(disk, "r+b") as f:
+        f.truncate(os.path.getsize(disk) // 2)
+    run(LANTERN, "mount", disk, place)
+    lost = read = 0
+    for root, _, names in os.walk(f"{place}/volumes"):
+        for name in names:
+            try:
+                with open(os.path.join(root, name), "rb") as f:
+                    f.read()
+                read += 1
+            except OSError:
+                lost += 1
+    with open(f"{place}/findings.txt", encoding="utf-8") as f:
+        told = f.read()
+    check("ext.volume-size" in told, "a cut volume: findings.txt tells of it")
+    check(read > 0, f"a cut volume: {read} files can be read, {lost} give an error")
+    run(LANTERN, "unmount", place)
+
+
+def main():
+    if not os.path.exists("/dev/fuse") or not shutil.which("fusermount3") or not shutil.which("zstd"):
+        print("skipped: FUSE or zstd is not here")
+        return 77
+    with tempfile.TemporaryDirectory() as folder:
+        os.mkdir(f"{folder}/mounted")
+        unpack("ext2.img", folder)
+        if run(LANTERN, "mount", f"{folder}/ext2.img", f"{folder}/mounted").returncode == 4:
+            print("skipped: FUSE may not be used here")
+            return 77
+        run(LANTERN, "unmount", f"{folder}/mounted")
+        for name in ("ext2.img", "ext3.img", "ext4.img", "ext4-live.img"):
+            check_fixture(name, folder)
+        check_cut(folder)
+        full = run(LANTERN, "mount", f"{folder}/ext2.img", folder)
+        check(full.returncode == 4, "a folder that is not empty is refused")
+        check(run(LANTERN, "unmount", folder).returncode == 4, "what is no mount of ours is not unmounted")
+    print(f"{len(bad)} bad")
+    return 1 if bad else 0
+
+
+sys.exit(main())
