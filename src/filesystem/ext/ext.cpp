@@ -365,8 +365,12 @@ class ExtFileSystem final : public FileSystem {
 
   static double share_left(const Content& content, std::uint64_t size_bytes) {
     if (size_bytes == 0) return 1;
-    const double gone = static_cast<double>(total(content.lost)) +
-                        0.5 * static_cast<double>(total(content.doubtful));
+    // What is lost for certain is unreadable in the content, and so is what the layers below lost.
+    double gone = 0.5 * static_cast<double>(total(content.doubtful));
+    content.bytes->extents({0, content.bytes->size()}, [&](const Extent& extent) {
+      if (extent.kind == ExtentKind::unreadable) gone += static_cast<double>(extent.range.length);
+      return true;
+    });
     return std::max(0.0, 1 - gone / static_cast<double>(size_bytes));
   }
 
