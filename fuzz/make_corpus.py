@@ -3,8 +3,10 @@
 import io
 import os
 import struct
+import subprocess
 import sys
 import tarfile
+import tempfile
 import zlib
 
 HERE = os.path.dirname(os.path.abspath(__file__))
@@ -62,7 +64,54 @@ def vmdk(packed):
     return bytes(out)
 
 
+def ext(options, journal):
+    """A volume of 64 KiB by mke2fs, with a folder, files and a link; a journal laid by hand into free blocks of it."""
+    block = 1024
+    with tempfile.TemporaryDirectory() as work:
+        os.mkdir(f"{work}/root")
+        os.mkdir(f"{work}/root/folder")
+        for name, size in (("folder/file", 3000), ("tide", 14_000), ("small", 40)):
+            with open(f"{work}/root/{name}", "wb") as f:
+                f.write(bytes(i * 7 % 251 for i in range(size)))
+        os.symlink("folder/file", f"{work}/root/link")
+        subprocess.run(["mke2fs", "-q", "-F", "-b", "1024", "-N", "24", "-m", "0", *options, "-d", f"{work}/root", f"{work}/disk", "64k"],
+                       check=True)
+        with open(f"{work}/disk", "rb") as f:
+            disk = bytearray(f.read())
+    if not journal:
+        return bytes(disk)
+    bitmap, table = struct.unpack_from("<I", disk, 2048)[0] * block, struct.unpack_from("<I", disk, 2048 + 8)[0]
+    size = struct.unpack_from("<H", disk, 1024 + 0x58)[0]
+    free = [b + 1 for b in range(64 - 2) if not disk[bitmap + b // 8] >> b % 8 & 1][:8]
+    log = bytearray(block * 8)
+    struct.pack_into(">IIIIIIII", log, 0, 0xC03B3998, 4, 0, block, 8, 1, 1, 1)
+    # Transaction 1: the first block of inodes as it is, and one of the root folder; then 2 without the files.
+    root = struct.unpack_from("<I", disk, table * block + size + 0x28 + (20 if "extents" in options[-1] else 0))[0]
+    for at, number, block_of, content in ((1, 1, table + 2, None), (4, 2, root, None)):
+        struct.pack_into(">III", log, at * block, 0xC03B3998, 1, number)
+        struct.pack_into(">IHH", log, at * block + 12, block_of, 0, 10)
+        content = disk[block_of * block:(block_of + 1) * block]
+        log[(at + 1) * block:(at + 2) * block] = content
+        struct.pack_into(">III", log, (at + 2) * block, 0xC03B3998, 2, number)
+    for i, b in enumerate(free):
+        disk[b * block:(b + 1) * block] = log[i * block:(i + 1) * block]
+    inode = table * block + 7 * size
+    struct.pack_into("<HHI", disk, inode, 0x8180, 0, 8 * block)
+    struct.pack_into("<H", disk, inode + 0x1A, 1)
+    struct.pack_into("<I", disk, inode + 0x20, 0)
+    struct.pack_into("<8I", disk, inode + 0x28, *free)
+    struct.pack_into("<I", disk, 1024 + 0x5C, struct.unpack_from("<I", disk, 1024 + 0x5C)[0] | 4)
+    struct.pack_into("<I", disk, 1024 + 0x60, struct.unpack_from("<I", disk, 1024 + 0x60)[0] | 4)
+    struct.pack_into("<I", disk, 1024 + 0xE0, 8)
+    # An inode emptied as the kernel does it, so that there is something to bring back.
+    struct.pack_into("<H", disk, table * block + 12 * size + 0x1A, 0)
+    return bytes(disk)
+
+
 def main():
+    put("ext", "ext2", ext(["-t", "ext2", "-O", "^resize_inode"], False))
+    put("ext", "ext3", ext(["-t", "ext2", "-O", "^resize_inode"], True))
+    put("ext", "ext4", ext(["-t", "ext2", "-O", "^resize_inode,extents,inline_data,flex_bg,64bit", "-I", "256"], True))
     size = 1024
     put("vdi", "dynamic", lay.vdi(5, {0: lay.block(1, size), 3: None, 4: lay.block(2, size)}, size))
     put("vdi", "differencing", lay.vdi(5, {1: lay.block(1, size)}, size, kind=4))

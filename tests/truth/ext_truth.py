@@ -257,6 +257,25 @@ def check_active(name, image, truth, facts=FACTS):
         bad.append(name)
 
 
+def check_copies(name, image, truth):
+    """Superblock, then descriptors too, wiped: their copies must do as well, where there are any."""
+    with open(image, "rb") as f:
+        head = f.read(4096)
+    block = 1024 << struct.unpack_from("<I", head, 1024 + 0x18)[0]
+    blocks, of_group = struct.unpack_from("<I", head, 1024 + 4)[0], struct.unpack_from("<I", head, 1024 + 0x20)[0]
+    usual = of_group == block * 8 * (16 if "big clusters" in name else 1)
+    if blocks <= of_group or not usual:
+        return
+    hurt = image + ".hurt"
+    shutil.copy(image, hurt)
+    for what, at, length in (("superblock wiped", 1024, 1024), ("descriptors wiped too", (1024 // block + 1) * block, block)):
+        with open(hurt, "r+b") as f:
+            f.seek(at)
+            f.write(bytes(length))
+        check_active(f"{name}, {what}", hurt, truth)
+    os.remove(hurt)
+
+
 def row_attributes(row):
     return {a["name"]: sha(base64.b64decode(a["value"])) for a in row.get("attributes", [])}
 
@@ -292,9 +311,9 @@ def survivors(image, gone):
     with open(image, "rb") as f:
         disk = f.read()
     there = {hash(disk[at:at + step]) for at in range(0, len(disk), step)}
-    # What is kept inside an inode is found anywhere.
-    return {digest for digest, (_, content, _) in gone.items()
-            if (content in disk if len(content) < step else
+    # What is kept inside an inode is found anywhere; a byte or two always is.
+    return {digest for digest, (_, content, _) in gone.items() if len(content) > 16
+            and (content in disk if len(content) < step else
                 all(hash(content[at:at + step].ljust(step, b"\0")) in there for at in range(0, len(content), step)))}
 
 
@@ -407,6 +426,7 @@ def main():
             truth = seen_by_kernel(root)
         check_active(name + ", later", image, truth)
         check_deleted(name + ", deleted", image, gone)
+        check_copies(name, image, truth)
         # Taken while mounted: read as it would be after a mount.
         with Mounted(image) as root:
             for i in range(30):
