@@ -155,6 +155,15 @@ class Mapper {
   }
 
   void add(const BlockRun& run) {
+    // No file has more blocks than the volume: maps that lead to the same ones again and again end.
+    mapped_ += run.here(volume_);
+    if (mapped_ > volume_.there_bytes / volume_.super.block_bytes) {
+      if (map_.lost.empty() || map_.lost.back().end() != run.logical)
+        lose({run.logical, run.count}, 0, "it maps more blocks than there are");
+      else
+        map_.lost.back().length += run.count;
+      return;
+    }
     if (!map_.runs.empty()) {
       BlockRun& last = map_.runs.back();
       if (last.logical + last.count == run.logical && last.physical + last.count == run.physical &&
@@ -182,6 +191,7 @@ class Mapper {
   std::unordered_set<std::uint64_t> seen_;
   std::uint64_t blocks_ = 0;  // of the file, in the older map
   std::uint64_t next_ = 0;
+  std::uint64_t mapped_ = 0;
 };
 
 }  // namespace

@@ -6,6 +6,7 @@
 // Source: the kernel's documentation of ext4 data structures, "The Contents of inode.i_block".
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <vector>
 
@@ -18,6 +19,12 @@ struct BlockRun {
   std::uint64_t physical = 0;
   std::uint64_t count = 0;
   bool unwritten = false;  // room taken, reads as zero
+
+  // How many of its blocks lie in the volume as it is.
+  std::uint64_t here(const Volume& volume) const {
+    const std::uint64_t end = volume.there_bytes / volume.super.block_bytes;
+    return physical < end ? std::min(count, end - physical) : 0;
+  }
 };
 
 struct BlockMap {

@@ -58,7 +58,7 @@ class Taker {
 
  private:
   void index_tables() {
-    for (std::uint32_t group = 0; group < volume_.super.group_count(); ++group) {
+    for (std::uint32_t group = 0; group < volume_.groups_here(); ++group) {
       if (group % 1024 == 0) volume_.context.check_cancelled();
       if (const auto holder = volume_.group(group)) tables_.emplace(holder->inode_table, group);
     }
@@ -81,7 +81,9 @@ class Taker {
   // Learns which inodes have names and which blocks are of folders; keeps what lies in folders
   // between the entries.
   void walk_folders() {
-    const std::uint64_t count = volume_.super.inode_count;
+    // No more inodes than the volume as it is has room for.
+    const std::uint64_t count = std::min<std::uint64_t>(
+        volume_.super.inode_count, volume_.there_bytes / volume_.super.inode_bytes);
     if (count < kMostInodes) named_.resize(static_cast<std::size_t>(count) + 1);
     std::vector<std::uint32_t> to_do = {kRootInode};
     std::set<std::uint32_t> entered = {kRootInode};
@@ -108,7 +110,7 @@ class Taker {
         continue;
       }
       for (const BlockRun& run : map_blocks(volume_, *inode).runs)
-        for (std::uint64_t i = 0; i < run.count && !run.unwritten; ++i) {
+        for (std::uint64_t i = 0; i < run.here(volume_) && !run.unwritten; ++i) {
           folder_blocks_.emplace(run.physical + i, key);
           if (!volume_.read_block(run.physical + i, bytes)) continue;
           const FolderBlock block = parse_folder_block(volume_, bytes, true);
@@ -271,7 +273,7 @@ class Taker {
       lost.map = map_blocks(volume_, lost.inode, read_node);
       if (!lost.inode.folder()) continue;
       for (const BlockRun& run : lost.map.runs)
-        for (std::uint64_t block = 0; block < run.count; ++block)
+        for (std::uint64_t block = 0; block < run.here(volume_); ++block)
           folder_blocks_.emplace(run.physical + block, lost.key());
     }
   }
@@ -367,7 +369,7 @@ class Taker {
         continue;
       }
       for (const BlockRun& run : lost.map.runs)
-        for (std::uint64_t i = 0; i < run.count; ++i) {
+        for (std::uint64_t i = 0; i < run.here(volume_); ++i) {
           if (!volume_.read_block(run.physical + i, bytes)) continue;
           const bool own_start = run.logical + i == 0 && le32(bytes, 0) == lost.inode.number;
           if (!own_start && (run.logical + i == 0 || !is_folder_block(volume_, bytes))) continue;

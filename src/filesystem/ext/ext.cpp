@@ -82,7 +82,7 @@ class ExtFileSystem final : public FileSystem {
 
   std::uint64_t used_bytes() const override {
     std::uint64_t free_clusters = 0;
-    for (std::uint32_t number = 0; number < volume_.super.group_count(); ++number) {
+    for (std::uint32_t number = 0; number < volume_.groups_here(); ++number) {
       if (number % 1024 == 0) volume_.context.check_cancelled();
       if (const auto group = volume_.group(number)) free_clusters += group->free_clusters;
     }
@@ -465,7 +465,7 @@ Superblock choose_superblock(const std::vector<Superblock>& found, const SourceP
                              const Context& context) {
   const SourcePtr cached = make_cached(bytes, context);
   const auto best = std::find_if(found.begin(), found.end(), [&](const Superblock& super) {
-    return leads_to_root({bytes, cached, super, context});
+    return leads_to_root({bytes, cached, super, bytes->size(), context});
   });
   return best == found.end() ? found.front() : *best;
 }
@@ -479,7 +479,8 @@ std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume, const Contex
   if (super.has(kJournalDevice)) return nullptr;
   const bool own = super.place == kSuperblockPlace;
   // A copy alone, in a volume that begins as something else, is what an older volume left.
-  if (!own && !leads_to_root({volume, make_cached(volume, context), super, context}))
+  if (!own &&
+      !leads_to_root({volume, make_cached(volume, context), super, volume->size(), context}))
     return nullptr;
   if (!own || !super.sum_is_right)
     context.report(FindingCode::ext_superblock, Severity::damage,
@@ -500,7 +501,7 @@ std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume, const Contex
                                super.volume_bytes(), volume->size()),
                    "what lies past the end is given as lost");
   const SourcePtr whole = make_window(volume, {0, super.volume_bytes()});
-  Volume opened{whole, make_cached(whole, context), super, context};
+  Volume opened{whole, make_cached(whole, context), super, volume->size(), context};
   const SourcePtr mounted = replay_journal(opened);
   if (mounted != whole) {
     opened.raw = mounted;
@@ -508,7 +509,8 @@ std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume, const Contex
     Bytes bytes(kSuperblockBytes);
     mounted->read(kSuperblockPlace, bytes);
     const auto now = parse_superblock(bytes, kSuperblockPlace);
-    if (now && leads_to_root({opened.raw, opened.cached, *now, context})) opened.super = *now;
+    if (now && leads_to_root({opened.raw, opened.cached, *now, opened.there_bytes, context}))
+      opened.super = *now;
   }
   return std::make_shared<ExtFileSystem>(std::move(opened));
 }

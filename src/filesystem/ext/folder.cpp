@@ -148,7 +148,7 @@ bool FolderReader::load() {
   }
   while (run_ < map_.runs.size()) {
     const BlockRun& run = map_.runs[run_];
-    if (in_run_ == run.count || run.unwritten) {
+    if (in_run_ >= run.here(*volume_) || run.unwritten) {
       ++run_;
       in_run_ = 0;
       continue;

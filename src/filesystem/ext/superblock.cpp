@@ -10,6 +10,7 @@ namespace {
 
 constexpr std::uint32_t kMostLogBlock = 6;  // 64 KiB
 constexpr std::uint32_t kMostLogCluster = 20;
+constexpr std::uint32_t kLeastGroup = 256;  // blocks: no maker makes smaller ones
 constexpr std::uint16_t kOldInodeBytes = 128;
 constexpr std::uint32_t kDefaultBitsOfByte = 8;
 constexpr std::uint64_t kDefaultClusterBlocks = 16;
@@ -70,7 +71,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
   if (s.has(kWide)) s.descriptor_bytes = le16(bytes, 0xFE);
   const std::uint32_t bits = s.block_bytes * kDefaultBitsOfByte;
   if (!is_power_of_two(s.inode_bytes) || s.inode_bytes < kOldInodeBytes ||
-      s.inode_bytes > s.block_bytes || s.blocks_per_group == 0 ||
+      s.inode_bytes > s.block_bytes || s.blocks_per_group < kLeastGroup ||
       s.blocks_per_group / s.cluster_blocks > bits || s.inodes_per_group == 0 ||
       s.inodes_per_group > bits || s.first_data_block > 1 || s.block_count <= s.first_data_block ||
       s.block_count > (1ull << 48) ||

@@ -11,8 +11,9 @@
 namespace lantern::ext {
 namespace {
 
-constexpr std::uint32_t kMostCopies = 4;
 constexpr std::size_t kSumAt = 0x1E;
+// Tables of groups behind the end of a cut volume may lie before it, with those of so many others.
+constexpr std::uint64_t kFlexGroupsMost = 64;
 
 // CRC-16 with the polynomial 0x8005, lowest bit first: what group checksums were before CRC-32C.
 std::uint16_t crc16(std::uint16_t sum, ByteView bytes) {
@@ -64,6 +65,15 @@ Group parse_group(const Superblock& super, ByteView descriptor) {
   return group;
 }
 
+// Which groups keep descriptors: the first, and some with copies. Of a meta group: which of the
+// three groups of its own.
+std::array<std::uint32_t, 4> holders_of_copies(const Superblock& super, bool own_place) {
+  if (own_place) return {0, 1, 2, 2};
+  if (super.has(kTwoCopies)) return {0, super.copy_groups[0], super.copy_groups[1], 0};
+  if (super.has(kSparseCopies)) return {0, 1, 3, 5};
+  return {0, 1, 2, 3};
+}
+
 // Where the descriptor of a group lies in the copy that begins in `holder`, bytes.
 std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint32_t number,
                                               std::uint32_t holder) {
@@ -93,13 +103,8 @@ std::optional<Group> Volume::group(std::uint32_t number) const {
   const bool own_place = super.has(kMetaGroups) && number / of_block >= super.first_meta_group;
   Bytes descriptor(super.descriptor_bytes);
   std::optional<std::uint64_t> first_place;
-  std::uint32_t tried = 0;
-  for (std::uint32_t holder = 0; holder < super.group_count() && tried < kMostCopies; ++holder) {
-    if (own_place ? holder > 2 : !super.has_copy(holder)) {
-      if (own_place || (super.has(kTwoCopies) && holder > super.copy_groups[1])) break;
-      continue;
-    }
-    ++tried;
+  for (const std::uint32_t holder : holders_of_copies(super, own_place)) {
+    if (holder >= super.group_count()) continue;
     const auto place = descriptor_place(super, number, holder);
     if (!place) continue;
     if (!first_place) first_place = place;
@@ -124,6 +129,12 @@ std::optional<Group> Volume::group(std::uint32_t number) const {
                  fmt::format("the descriptor of group {} and its copies cannot be", number),
                  "the files of this group are given as lost");
   return std::nullopt;
+}
+
+std::uint32_t Volume::groups_here() const {
+  const std::uint64_t of_group = std::uint64_t{super.blocks_per_group} * super.block_bytes;
+  return static_cast<std::uint32_t>(
+      std::min<std::uint64_t>(super.group_count(), there_bytes / of_group + kFlexGroupsMost));
 }
 
 std::optional<Range> Volume::inode_place(std::uint32_t number) const {

@@ -31,6 +31,7 @@ struct Volume {
   SourcePtr raw;     // for contents
   SourcePtr cached;  // for structures
   Superblock super;
+  std::uint64_t there_bytes = 0;  // of the volume, whatever the superblock says
   Context context;
 
   std::uint64_t block_place(std::uint64_t block) const { return block * super.block_bytes; }
@@ -43,6 +44,9 @@ struct Volume {
   std::uint32_t group_of_inode(std::uint32_t number) const {
     return (number - 1) / super.inodes_per_group;
   }
+
+  // Groups of which anything can be in the volume: what walks over all of them stops there.
+  std::uint32_t groups_here() const;
 
   // Empty when neither the descriptor nor a copy of it can be.
   std::optional<Group> group(std::uint32_t number) const;
