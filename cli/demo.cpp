@@ -16,6 +16,8 @@ extern const char lantern_demo_station[];
 extern const char lantern_demo_station_end[];
 extern const char lantern_demo_card[];
 extern const char lantern_demo_card_end[];
+extern const char lantern_demo_tower[];
+extern const char lantern_demo_tower_end[];
 extern const char lantern_demo_hashes[];
 extern const char lantern_demo_hashes_end[];
 }
@@ -84,6 +86,7 @@ int lay_out_demo(Session& session, const std::string& folder) {
   if (error) fail(folder, error.message());
   lay_out(folder + "/station.vdi", {lantern_demo_station, lantern_demo_station_end});
   lay_out(folder + "/camera-card.img", {lantern_demo_card, lantern_demo_card_end});
+  lay_out(folder + "/tower.img", {lantern_demo_tower, lantern_demo_tower_end});
   open_new(folder + "/contents.sha256")
       .write(lantern_demo_hashes, lantern_demo_hashes_end - lantern_demo_hashes);
   open_new(folder + "/station.xml") << kMachine;
@@ -92,6 +95,7 @@ int lay_out_demo(Session& session, const std::string& folder) {
       "  station.vdi      the station's machine: a boot volume and the keeper's data\n"
       "  station.xml      how its computer described the machine\n"
       "  camera-card.img  the seabird camera's card\n"
+      "  tower.img        the tower's computer, on which a machine's folder was deleted\n"
       "  contents.sha256  what was on them, to check against\n\n"
       "Next:\n  lantern survey {}/station.vdi\n  lantern machines {}\n",
       for_terminal(folder), for_terminal(folder), for_terminal(folder));

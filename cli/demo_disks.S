@@ -11,5 +11,6 @@
     .endm
     embed lantern_demo_station, "station.vdi.zst"
     embed lantern_demo_card, "camera-card.img.zst"
+    embed lantern_demo_tower, "tower.img.zst"
     embed lantern_demo_hashes, "contents.sha256"
     .section .note.GNU-stack,"",%progbits

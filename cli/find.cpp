@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <charconv>
 #include <memory>
 #include <ostream>
@@ -68,6 +69,16 @@ std::optional<std::int64_t> seconds_of_text(const std::string& text) {
 std::vector<Target> targets_of(const Address& address, const OpenOptions& options,
                                const Context& context) {
   Target target = open_target(address, options, context);
+  // A file that is a disk is looked into.
+  if (target.entry && target.entry->kind == EntryKind::file) {
+    Context quiet = context;
+    quiet.findings = std::make_shared<FindingSink>();
+    const auto inside = open_disk_target(address, options, quiet);
+    const auto& volumes = inside.disks.back().volumes;
+    if (std::any_of(volumes.begin(), volumes.end(),
+                    [](const VolumeView& volume) { return volume.file_system != nullptr; }))
+      target = open_disk_target(address, options, context);
+  }
   if (target.entry || target.volume) return {open_volume_target(address, options, context)};
   std::vector<Target> targets;
   for (std::size_t i = 0; i < target.disks.back().volumes.size(); ++i) {

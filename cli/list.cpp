@@ -105,7 +105,7 @@ void print_rows(const Session& session, const Target& target, const Options& opt
   std::string sum;
   if (!options.deleted_only)
     sum = counted(counts.files, "file") + ", " + counted(counts.folders, "folder");
-  if (options.deleted || options.deleted_only)
+  if (options.deleted || options.deleted_only || counts.deleted > 0)
     sum += fmt::format("{}{} deleted, {} of them whole", sum.empty() ? "" : "; ", counts.deleted,
                        counts.deleted_whole);
   session.streams.err << sum << '\n';

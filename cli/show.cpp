@@ -117,27 +117,35 @@ void print_start(const Session& session, const Content& content, const Options& 
   }
 }
 
+// The layers in the order they are met, then a line an extent with its place in each.
 void print_extents(const Session& session, const Target& target, const Content& content) {
   std::ostream& out = session.streams.out;
-  std::size_t count = 0;
-  std::string last;
+  std::vector<std::string> layers;
+  std::vector<std::string> lines;
+  bool more = false;
   follow_down(target, *content.bytes, [&](const LayeredExtent& extent) {
-    if (++count > kMostExtents) return false;
+    more = lines.size() == kMostExtents;
+    if (more) return false;
     const Range& range = extent.extent.range;
-    out << fmt::format("  {:>14} {:>14}  {:<9}", range.offset, range.length,
-                       kind_of(extent.extent.kind));
-    if (!extent.extent.how.empty()) out << extent.extent.how << ' ';
-    std::string names;
-    for (std::size_t i = 0; i < extent.places.size(); ++i) {
-      out << (i == 0 ? "" : "  > ") << extent.places[i].offset_bytes;
-      names += (i == 0 ? "" : "  > ") + for_terminal(extent.places[i].address);
+    std::string line = fmt::format("{:>14} {:>14}  {:<9}", range.offset, range.length,
+                                   kind_of(extent.extent.kind));
+    for (const LayeredExtent::Place& place : extent.places) {
+      const auto at = std::find(layers.begin(), layers.end(), place.address);
+      const auto number = static_cast<std::size_t>(at - layers.begin());
+      if (at == layers.end()) layers.push_back(place.address);
+      line += fmt::format("  {}:{}", static_cast<char>('a' + number % 26), place.offset_bytes);
     }
-    out << '\n';
-    if (names.size() > 0) last = names;
+    lines.push_back(std::move(line));
     return true;
   });
-  if (count > kMostExtents) out << "  and more: --json has them all\n";
-  if (!last.empty()) out << "  bytes within " << last << '\n';
+  out << coloured(session.streams, Meaning::quiet,
+                  "\n        OFFSET         LENGTH  KIND       BYTE OF EACH LAYER")
+      << '\n';
+  for (const std::string& line : lines) out << line << '\n';
+  if (more) out << "  and more: --json has them all\n";
+  for (std::size_t i = 0; i < layers.size(); ++i)
+    out << fmt::format("  {:<11} {}\n", fmt::format("layer {}", static_cast<char>('a' + i % 26)),
+                       for_terminal(layers[i]));
 }
 
 void print_facts(const Session& session, const Target& target, const Entry& entry) {
@@ -155,8 +163,8 @@ void print_facts(const Session& session, const Target& target, const Entry& entr
     line("device", fmt::format("{},{}", entry.device >> 32, entry.device & 0xFFFFFFFF));
   line("state", std::string(to_string(entry.state)));
   if (has_content(entry))
-    line("size",
-         fmt::format("{} bytes, {}", grouped(entry.size_bytes), human_size(entry.size_bytes)));
+    line("size", grouped(entry.size_bytes) + " bytes" +
+                     (entry.size_bytes < 1024 ? "" : ", " + human_size(entry.size_bytes)));
   line("whole", intact_text(entry.intact));
   line("evidence", for_terminal(entry.evidence));
   const auto time = [&](std::string_view what, const std::optional<Timestamp>& value) {
@@ -271,9 +279,6 @@ int show_entry(Session& session, const Options& options) {
                                  {reinterpret_cast<const char*>(names.data()), names.size()})
                           << '\n';
     } else if (content && target.entry->size_bytes > 0) {
-      session.streams.out << coloured(session.streams, Meaning::quiet,
-                                      "\n          OFFSET         LENGTH  KIND     PLACE")
-                          << '\n';
       print_extents(session, target, *content);
       print_start(session, *content, options);
     }

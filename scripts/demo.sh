@@ -19,10 +19,13 @@ say survey station.vdi
 say list station.vdi::2 --deleted
 say extract station.vdi::2 RESCUED --deleted
 say extract camera-card.img CARD --deleted
+say list tower.img --deleted
+say extract tower.img::1::/machines/radio/radio.vdi::1 RADIO
+say extract tower.img TOWER --deleted
 say image station.vdi station.qcow2 --as qcow2
 
 # Every file that came back whole must be one that was on the disks, byte for byte.
-python3 - RESCUED CARD <<'P'
+python3 - RESCUED CARD RADIO TOWER <<'P'
 import hashlib, json, os, sys
 truth = {}
 for line in open("contents.sha256"):
@@ -31,7 +34,7 @@ for line in open("contents.sha256"):
 right = wrong = 0
 for folder in sys.argv[1:]:
     for row in json.load(open(folder + ".manifest.json"))["files"]:
-        if row["partial"]:
+        if row["partial"] or row["kind"] != "file":
             continue
         with open(os.path.join(folder, row["written"]), "rb") as f:
             sha256 = hashlib.sha256(f.read()).hexdigest()

@@ -41,6 +41,13 @@ shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi sta
 shoot list 'lantern list skerrow/station.vdi --deleted'
 shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate' 'lantern extract skerrow/station.vdi RESCUED --deleted' \
   'find RESCUED -type f | sort'
+shoot tower 'lantern list skerrow/tower.img --deleted --long' \
+  'lantern find skerrow/tower.img::1::/machines/radio/radio.vdi --kind txt' \
+  'lantern find skerrow/tower.img --match "*.vdi" --deleted-only'
+shoot show 'lantern show skerrow/tower.img::1::/machines/radio/radio.vdi::1::/Messages/2026-03-14.txt'
+shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'find BENCH | sort' \
+  'cat BENCH/volumes/1/home/keeper/list.txt' 'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
+  'cd BENCH; lantern unmount .; cd ..' 'lantern unmount BENCH'
 # A hurt disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none

@@ -9,7 +9,8 @@ TEST(MachineXml, ARegistryOfMediaNamesTheDisksInTheOrderOfTheirPorts) {
   const auto config = parse_machine_xml(R"(<?xml version="1.0"?>
     <Settings><Machine uuid="{1}" name="Skerrow Station" stateFile="Snapshots/1.sav">
       <MediaRegistry><HardDisks>
-        <HardDisk uuid="{aa}" location="station.vdi"><HardDisk uuid="{bb}" location="snap/bb.vdi"/></HardDisk>
+        <HardDisk uuid="{aa}" location="station.vdi">
+          <HardDisk uuid="{bb}" location="snap/bb.vdi"/></HardDisk>
       </HardDisks></MediaRegistry>
       <Snapshot uuid="{cc}" name="before the storm" timeStamp="2026-03-14T08:30:02Z"/>
       <StorageControllers><StorageController name="SATA">
@@ -46,10 +47,14 @@ TEST(MachineXml, ADomainNamesFilesDevicesAndVolumes) {
 
 TEST(MachineXml, AnEnvelopeJoinsDevicesDisksAndFiles) {
   const auto config = parse_machine_xml(R"(<ovf:Envelope xmlns:ovf="o" xmlns:rasd="r">
-      <ovf:References><ovf:File ovf:id="f1" ovf:href="a.vmdk"/><ovf:File ovf:id="f2" ovf:href="b.vmdk"/></ovf:References>
-      <ovf:DiskSection><ovf:Disk ovf:diskId="d1" ovf:fileRef="f1"/><ovf:Disk ovf:diskId="d2" ovf:fileRef="f2"/></ovf:DiskSection>
-      <ovf:VirtualSystem ovf:id="station"><ovf:Item><rasd:ElementName>Hard disk 1</rasd:ElementName>
-        <rasd:HostResource>ovf:/disk/d2</rasd:HostResource></ovf:Item></ovf:VirtualSystem></ovf:Envelope>)");
+      <ovf:References><ovf:File ovf:id="f1" ovf:href="a.vmdk"/>
+        <ovf:File ovf:id="f2" ovf:href="b.vmdk"/></ovf:References>
+      <ovf:DiskSection><ovf:Disk ovf:diskId="d1" ovf:fileRef="f1"/>
+        <ovf:Disk ovf:diskId="d2" ovf:fileRef="f2"/></ovf:DiskSection>
+      <ovf:VirtualSystem ovf:id="station"><ovf:Item>
+        <rasd:ElementName>Hard disk 1</rasd:ElementName>
+        <rasd:HostResource>ovf:/disk/d2</rasd:HostResource>
+        </ovf:Item></ovf:VirtualSystem></ovf:Envelope>)");
   ASSERT_TRUE(config);
   EXPECT_EQ(config->name, "station");
   ASSERT_EQ(config->disks.size(), 2U);
