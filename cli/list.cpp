@@ -18,6 +18,7 @@ struct Options {
   std::string source;
   bool deleted = false;
   bool deleted_only = false;
+  bool versions = false;
   bool exact = false;
   bool ids = false;
   bool detailed = false;
@@ -48,7 +49,8 @@ Counts for_each(const Target& target, const Options& options, Use use) {
   std::vector<Entry> kept;
   WalkOptions walk;
   walk.active = !options.deleted_only;
-  walk.deleted = options.deleted || options.deleted_only;
+  walk.deleted = options.deleted || options.deleted_only || options.versions;
+  walk.versions = options.versions;
   if (options.depth > 0) walk.max_depth = options.depth;
   walk_target(target, walk, [&](const Entry& entry) {
     if (!matches_any(options.patterns, entry.path)) return WalkStep::go_on;
@@ -105,7 +107,7 @@ void print_rows(const Session& session, const Target& target, const Options& opt
   std::string sum;
   if (!options.deleted_only)
     sum = counted(counts.files, "file") + ", " + counted(counts.folders, "folder");
-  if (options.deleted || options.deleted_only || counts.deleted > 0)
+  if (options.deleted || options.deleted_only || options.versions || counts.deleted > 0)
     sum += fmt::format("{}{} deleted, {} of them whole", sum.empty() ? "" : "; ", counts.deleted,
                        counts.deleted_whole);
   session.streams.err << sum << '\n';
@@ -136,6 +138,8 @@ Action add_list(CLI::App& app, Session& session) {
   command->add_option("SRC", options->source, "a disk, a volume or a folder in it");
   command->add_flag("--deleted", options->deleted, "deleted entries too");
   command->add_flag("--deleted-only", options->deleted_only, "deleted entries alone");
+  command->add_flag("--all-versions", options->versions,
+                    "deleted entries and what files held before, too");
   command->add_option("--match", options->patterns,
                       "only names (or paths, with a '/') of this shell pattern; repeatable");
   command->add_option("--depth", options->depth, "only so many folders deep");

@@ -204,6 +204,7 @@ class Extraction::Job {
     WalkOptions walk;
     walk.active = options_.active;
     walk.deleted = options_.deleted || !options_.ids.empty();
+    walk.versions = !options_.ids.empty();
     walk_target(target_, walk, visit);
   }
 

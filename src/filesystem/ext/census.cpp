@@ -17,6 +17,7 @@ namespace {
 
 constexpr std::uint64_t kMostInodes = 1ull << 29;  // a bit for each is kept
 constexpr std::uint64_t kPiece = 1u << 20;
+constexpr std::size_t kMostVersions = 16;     // of one inode
 constexpr std::uint32_t kFirstOwnInode = 11;  // those before it are the file system's
 
 // One life of an inode number, as the journal saw it.
@@ -25,7 +26,31 @@ struct Life {
   std::uint32_t last_alive = 0;
   std::uint32_t died = 0;      // 0: not seen
   std::optional<Inode> inode;  // the newest that was alive; empty for one that still is
+  // What it held before that, with the first and last transactions it was seen in.
+  struct Older {
+    Inode inode;
+    std::uint32_t first_seen = 0;
+    std::uint32_t last_seen = 0;
+  };
+  std::vector<Older> older;
+  std::uint32_t content_since = 0;  // the transaction `inode` was first seen to hold this in
 };
+
+// Whether two records of one inode speak of the same content.
+bool same_content(const Inode& a, const Inode& b) {
+  return a.map == b.map && a.size_bytes == b.size_bytes && a.flags == b.flags;
+}
+
+// Whether every block of one map lies in the other, at its place: then nothing was replaced.
+bool is_part_of(const BlockMap& part, const BlockMap& whole) {
+  return std::all_of(part.runs.begin(), part.runs.end(), [&](const BlockRun& run) {
+    return std::any_of(whole.runs.begin(), whole.runs.end(), [&](const BlockRun& other) {
+      return run.logical >= other.logical &&
+             run.logical + run.count <= other.logical + other.count &&
+             run.physical - other.physical == run.logical - other.logical;
+    });
+  });
+}
 
 struct Name {
   InodeKey parent{};
@@ -47,9 +72,11 @@ class Taker {
     inodes_of_journal();
     inodes_of_tables();
     map_blocks_of_lost();
+    add_versions();
     names_of_journal();
     names_of_lost_folders();
     name_all();
+    name_versions();
     judge_claims(volume_, history_, std::move(died_), census_.lost);
     for (std::size_t i = 0; i < census_.lost.size(); ++i)
       census_.children.emplace(census_.lost[i].parent, i);
@@ -165,6 +192,11 @@ class Taker {
       return;
     }
     life.died = 0;
+    if (!life.inode || !same_content(*life.inode, inode)) {
+      if (life.inode && life.inode->has_content() && life.older.size() < kMostVersions)
+        life.older.push_back({std::move(*life.inode), life.content_since, life.last_alive});
+      life.content_since = sequence;
+    }
     life.last_alive = sequence;
     life.inode = std::move(inode);
   }
@@ -174,7 +206,12 @@ class Taker {
     for (auto& [number, lives] : lives_) {
       const auto current = now(number);
       for (auto& [generation, life] : lives) {
-        if (current && current->generation == generation) {
+        const bool alive = current && current->generation == generation;
+        if (alive && life.inode && !same_content(*life.inode, *current) &&
+            life.inode->has_content())
+          life.older.push_back({*life.inode, life.content_since, life.last_alive});
+        add_older(life, alive ? current : life.inode);
+        if (alive) {
           life.inode.reset();
           life.died = 0;
         } else if (life.inode) {
@@ -201,6 +238,44 @@ class Taker {
         volume_.raw->read(part.offset, target);
         inodes_of_piece(target, group, at / volume_.super.inode_bytes);
       }
+    }
+  }
+
+  // What a file held before `now`, where blocks of it were given up since.
+  void add_older(const Life& life, const std::optional<Inode>& now) {
+    if (!now || !now->file()) return;
+    for (std::size_t i = 0; i < life.older.size(); ++i) {
+      const Life::Older& older = life.older[i];
+      if (!older.inode.file() || older.inode.has(kInline)) continue;
+      Lost lost;
+      lost.inode = older.inode;
+      lost.version = older.last_seen;
+      lost.evidence =
+          fmt::format("what it held up to transaction {} of the journal", older.last_seen);
+      lost.unproven = history_.unbroken_from > older.last_seen + 1;
+      versions_.push_back({std::move(lost), {older.first_seen, older.last_seen, false}, *now});
+    }
+  }
+
+  // Once maps can be read: those of which something was replaced.
+  void add_versions() {
+    for (Version& version : versions_) {
+      volume_.context.check_cancelled();
+      BlockMap then = map_then(version.lost, version.died);
+      BlockMap now = map_then_of(version.now);
+      if (then.runs.empty() || is_part_of(then, now)) continue;
+      // A step on the way to a longer file is no content of its own.
+      const bool repeated =
+          std::any_of(census_.lost.begin(), census_.lost.end(), [&](const Lost& other) {
+            return other.version != 0 && other.inode.number == version.lost.inode.number &&
+                   other.inode.size_bytes >= version.lost.inode.size_bytes &&
+                   is_part_of(then, other.map);
+          });
+      if (repeated) continue;
+      version.lost.map = std::move(then);
+      version_names_.emplace(version.lost.key(), census_.lost.size());
+      census_.lost.push_back(std::move(version.lost));
+      died_.push_back(version.died);
     }
   }
 
@@ -249,6 +324,32 @@ class Taker {
     return current && current->generation == inode.generation && current->has_content();
   }
 
+  // The map as it was in its time.
+  BlockMap map_then(Lost& lost, const Died& died) {
+    const ReadNode read_node = [&](std::uint64_t block, Range of,
+                                   const std::function<bool(ByteView)>& right, Bytes& out) {
+      // A copy of its time is surely its own; what lies in its place may be another's by now.
+      auto [from, to] = by_block_.equal_range(block);
+      while (to != from) {
+        const JournalCopy& copy = history_.copies[(--to)->second];
+        if (copy.sequence <= died.sequence && copy.sequence >= died.first_seen &&
+            read_copy(volume_, copy, out) && right(out))
+          return true;
+      }
+      if (!volume_.read_block(block, out) || !right(out)) return false;
+      lost.nodes_on_disk.push_back({block, of});
+      return true;
+    };
+    return map_blocks(volume_, lost.inode, read_node);
+  }
+
+  // The map of an inode as it is, without a word of damage.
+  BlockMap map_then_of(const Inode& inode) {
+    Lost now;
+    now.inode = inode;
+    return map_then(now, {0, 0xFFFFFFFF, false});
+  }
+
   void map_blocks_of_lost() {
     for (std::size_t i = 0; i < census_.lost.size(); ++i) {
       Lost& lost = census_.lost[i];
@@ -256,21 +357,7 @@ class Taker {
       if (lost.inode.has(kInline) || lost.inode.fast_symlink() || !lost.inode.has_content())
         continue;
       if (!lost.inode.file() && !lost.inode.folder() && !lost.inode.symlink()) continue;
-      const ReadNode read_node = [&](std::uint64_t block, Range of,
-                                     const std::function<bool(ByteView)>& right, Bytes& out) {
-        // A copy of its time is surely its own; what lies in its place may be another's by now.
-        auto [from, to] = by_block_.equal_range(block);
-        while (to != from) {
-          const JournalCopy& copy = history_.copies[(--to)->second];
-          if (copy.sequence <= died_[i].sequence && copy.sequence >= died_[i].first_seen &&
-              read_copy(volume_, copy, out) && right(out))
-            return true;
-        }
-        if (!volume_.read_block(block, out) || !right(out)) return false;
-        lost.nodes_on_disk.push_back({block, of});
-        return true;
-      };
-      lost.map = map_blocks(volume_, lost.inode, read_node);
+      lost.map = map_then(lost, died_[i]);
       if (!lost.inode.folder()) continue;
       for (const BlockRun& run : lost.map.runs)
         for (std::uint64_t block = 0; block < run.here(volume_); ++block)
@@ -407,6 +494,35 @@ class Taker {
     }
   }
 
+  // Earlier contents stand under the name of their file, or of what is left of it.
+  void name_versions() {
+    if (version_names_.empty()) return;
+    const auto take = [&](InodeKey own, InodeKey folder, const std::string& name) {
+      const auto [from, to] = version_names_.equal_range(own);
+      for (auto version = from; version != to; ++version) {
+        Lost& lost = census_.lost[version->second];
+        if (!lost.name.empty()) continue;
+        lost.name = name;
+        lost.parent = folder;
+      }
+    };
+    for (const auto& [key, index] : keys_)
+      if (!census_.lost[index].name.empty())
+        take(key, census_.lost[index].parent, census_.lost[index].name);
+    std::set<InodeKey> folders;
+    for (const auto& [block, key] : folder_blocks_) folders.insert(key);
+    for (const InodeKey& key : folders) {
+      const auto inode = volume_.inode(key.first);
+      if (!inode || !inode->folder() || inode->generation != key.second) continue;
+      FolderReader reader(volume_, *inode);
+      while (const FolderEntry* entry = reader.next())
+        if (const auto own = version_names_.lower_bound({entry->inode, 0});
+            own != version_names_.end() && own->first.first == entry->inode)
+          if (const auto now_there = now(entry->inode))
+            take({entry->inode, now_there->generation}, key, entry->name);
+    }
+  }
+
   const Volume& volume_;
   Bitmap inodes_;
   History history_;
@@ -417,8 +533,15 @@ class Taker {
   std::unordered_map<std::uint32_t, std::map<std::uint32_t, Life>> lives_;  // by number, generation
   std::multimap<std::uint32_t, Name> loose_names_;                          // by inode
   std::map<InodeKey, std::size_t> keys_;                                    // index in census_.lost
-  std::map<std::size_t, Name> names_;  // by index in census_.lost
-  std::vector<Died> died_;             // beside census_.lost
+  struct Version {
+    Lost lost;
+    Died died;
+    Inode now;
+  };
+  std::vector<Version> versions_;                       // newest last, of each inode
+  std::multimap<InodeKey, std::size_t> version_names_;  // inode: index in census_.lost
+  std::map<std::size_t, Name> names_;                   // by index in census_.lost
+  std::vector<Died> died_;                              // beside census_.lost
   Census census_;
 };
 

@@ -26,6 +26,7 @@ struct MapNode {
 
 struct Lost {
   Inode inode;
+  std::uint32_t version = 0;  // not 0: an earlier content, last seen in this transaction
   EntryState state = EntryState::deleted;
   InodeKey parent{};  // {0, 0}: not known
   std::string name;   // empty: not known

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 #include <iterator>
 #include <mutex>
 
@@ -119,7 +118,7 @@ class ExtFileSystem final : public FileSystem {
     for (const bool deleted : {false, true}) {
       WalkOptions options;
       options.active = !deleted;
-      options.deleted = deleted;
+      options.deleted = options.versions = deleted;
       walk(options, [&](const Entry& entry) {
         if (entry.id != id) return WalkStep::go_on;
         found = entry;
@@ -201,7 +200,7 @@ class ExtFileSystem final : public FileSystem {
     std::call_once(census_once_, [&] {
       census_ = ext::take_census(volume_);
       for (std::size_t i = 0; i < census_.lost.size(); ++i)
-        by_key_.emplace(census_.lost[i].key(), i);
+        by_id_.emplace(id_of(census_.lost[i]), i);
     });
     return census_;
   }
@@ -221,15 +220,9 @@ class ExtFileSystem final : public FileSystem {
 
   const Lost* lost_of(const Entry& entry) const {
     if (entry.state == EntryState::active) return nullptr;
-    std::uint32_t number = 0;
-    std::uint32_t generation = 0;
-    const char* const end = entry.id.data() + entry.id.size();
-    const auto first = std::from_chars(entry.id.data(), end, number);
-    if (first.ec != std::errc{} || first.ptr == end) return nullptr;
-    std::from_chars(first.ptr + 1, end, generation);
     const Census& all = census();
-    const auto found = by_key_.find({number, generation});
-    return found == by_key_.end() ? nullptr : &all.lost[found->second];
+    const auto found = by_id_.find(entry.id);
+    return found == by_id_.end() ? nullptr : &all.lost[found->second];
   }
 
   void walk_as(const WalkOptions& options, NameRule rule, const EntryVisitor& visit) const {
@@ -245,11 +238,18 @@ class ExtFileSystem final : public FileSystem {
             });
   }
 
+  static std::string id_of(const Lost& lost) {
+    std::string id = fmt::format("{}-{}", lost.inode.number, lost.inode.generation);
+    if (lost.version != 0) id += fmt::format("-v{}", lost.version);
+    return id;
+  }
+
   static std::string id_of(const Visit& seen, const Inode* inode) {
+    if (seen.lost != nullptr) return id_of(*seen.lost);
     if (inode == nullptr)
       return fmt::format("{}-x{}-{}", seen.number, seen.folder.first, seen.place);
     // Names of one inode are told apart by where they stand.
-    if (inode->links > 1 && !inode->folder() && seen.lost == nullptr)
+    if (inode->links > 1 && !inode->folder())
       return fmt::format("{}-{}-{}-{}", inode->number, inode->generation, seen.folder.first,
                          seen.place);
     return fmt::format("{}-{}", inode->number, inode->generation);
@@ -448,7 +448,7 @@ class ExtFileSystem final : public FileSystem {
   FileSystemFacts facts_;
   mutable std::once_flag census_once_;
   mutable Census census_;
-  mutable std::map<InodeKey, std::size_t> by_key_;
+  mutable std::map<std::string, std::size_t> by_id_;  // index in census_.lost
   mutable std::once_flag unreadable_once_;
   mutable bool unreadable_ = false;
 };

@@ -61,8 +61,9 @@ void Tree::walk(const WalkOptions& options, const SameName& same,
       seen.place = level.reader->place();
     } else if (level.next_lost < level.lost.size()) {
       const Lost& lost = census_->lost[level.lost[level.next_lost++]];
+      if (lost.version != 0 && !options.versions) continue;
       // An orphan's folder lists its own; a lost entry is listed once.
-      if (!entered_lost.insert(lost.key()).second) continue;
+      if (lost.version == 0 && !entered_lost.insert(lost.key()).second) continue;
       name = lost.name.empty() ? fmt::format("inode-{}", lost.inode.number) : lost.name;
       seen.number = lost.inode.number;
       seen.lost = &lost;
