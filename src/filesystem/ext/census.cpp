@@ -11,35 +11,13 @@
 #include "filesystem/ext/claims.h"
 #include "filesystem/ext/folder.h"
 #include "filesystem/ext/journal.h"
+#include "filesystem/ext/lives.h"
 
 namespace lantern::ext {
 namespace {
 
 constexpr std::uint64_t kMostInodes = 1ull << 29;  // a bit for each is kept
 constexpr std::uint64_t kPiece = 1u << 20;
-constexpr std::size_t kMostVersions = 16;     // of one inode
-constexpr std::uint32_t kFirstOwnInode = 11;  // those before it are the file system's
-
-// One life of an inode number, as the journal saw it.
-struct Life {
-  std::uint32_t first_seen = 0;  // sequences
-  std::uint32_t last_alive = 0;
-  std::uint32_t died = 0;      // 0: not seen
-  std::optional<Inode> inode;  // the newest that was alive; empty for one that still is
-  // What it held before that, with the first and last transactions it was seen in.
-  struct Older {
-    Inode inode;
-    std::uint32_t first_seen = 0;
-    std::uint32_t last_seen = 0;
-  };
-  std::vector<Older> older;
-  std::uint32_t content_since = 0;  // the transaction `inode` was first seen to hold this in
-};
-
-// Whether two records of one inode speak of the same content.
-bool same_content(const Inode& a, const Inode& b) {
-  return a.map == b.map && a.size_bytes == b.size_bytes && a.flags == b.flags;
-}
 
 // Whether every block of one map lies in the other, at its place: then nothing was replaced.
 bool is_part_of(const BlockMap& part, const BlockMap& whole) {
@@ -65,11 +43,11 @@ class Taker {
 
   Census run() {
     history_ = read_history(volume_);
-    index_tables();
+    tables_.emplace(volume_);
     for (std::size_t i = 0; i < history_.copies.size(); ++i)
       by_block_.emplace(history_.copies[i].block, i);
     walk_folders();
-    inodes_of_journal();
+    lives_.emplace(volume_, history_, *tables_);
     inodes_of_tables();
     map_blocks_of_lost();
     add_versions();
@@ -84,27 +62,6 @@ class Taker {
   }
 
  private:
-  void index_tables() {
-    for (std::uint32_t group = 0; group < volume_.groups_here(); ++group) {
-      if (group % 1024 == 0) volume_.context.check_cancelled();
-      if (const auto holder = volume_.group(group)) tables_.emplace(holder->inode_table, group);
-    }
-  }
-
-  // The first inode of a block, when it is of an inode table.
-  std::optional<std::uint32_t> first_inode_of(std::uint64_t block) const {
-    auto table = tables_.upper_bound(block);
-    if (table == tables_.begin()) return std::nullopt;
-    --table;
-    const std::uint64_t of_block = volume_.super.block_bytes / volume_.super.inode_bytes;
-    const std::uint64_t index = (block - table->first) * of_block;
-    if (index >= volume_.super.inodes_per_group) return std::nullopt;
-    const std::uint64_t number =
-        std::uint64_t{table->second} * volume_.super.inodes_per_group + index + 1;
-    if (number > volume_.super.inode_count) return std::nullopt;
-    return static_cast<std::uint32_t>(number);
-  }
-
   // Learns which inodes have names and which blocks are of folders; keeps what lies in folders
   // between the entries.
   void walk_folders() {
@@ -154,76 +111,19 @@ class Taker {
   }
   bool is_named(std::uint32_t number) const { return number >= named_.size() || named_[number]; }
 
-  // The inode as it is now; what no longer is one is empty.
-  std::optional<Inode> now(std::uint32_t number) {
-    auto inode = volume_.inode(number);
-    if (!inode || !inode->kind() || inode->links == 0 || inode->deleted != 0) return std::nullopt;
-    return inode;
-  }
-
-  void inodes_of_journal() {
-    Bytes bytes(volume_.super.block_bytes);
-    const std::size_t step = volume_.super.inode_bytes;
-    for (const JournalCopy& copy : history_.copies) {
-      const auto first = first_inode_of(copy.block);
-      if (!first || !read_copy(volume_, copy, bytes)) continue;
-      volume_.context.check_cancelled();
-      for (std::size_t at = 0; at + step <= bytes.size(); at += step) {
-        const auto number = static_cast<std::uint32_t>(*first + at / step);
-        if (number < kFirstOwnInode || number > volume_.super.inode_count) continue;
-        const ByteView record = ByteView(bytes).subspan(at, step);
-        if (all_zero(record)) continue;
-        inode_then(parse_inode(volume_.super, number, record), copy.sequence);
-      }
-    }
-  }
-
-  void inode_then(Inode inode, std::uint32_t sequence) {
-    if (!inode.sum_is_right || !inode.kind()) return;
-    const InodeKey key{inode.number, inode.generation};
-    auto& lives = lives_[inode.number];
-    // Another life of the same number ends those before it.
-    for (auto& [generation, life] : lives)
-      if (generation != inode.generation && life.died == 0) life.died = sequence;
-    Life& life = lives[inode.generation];
-    if (life.first_seen == 0) life.first_seen = sequence;
-    if (inode.links == 0 || inode.deleted != 0) {
-      if (life.died == 0) life.died = sequence;
-      return;
-    }
-    life.died = 0;
-    if (!life.inode || !same_content(*life.inode, inode)) {
-      if (life.inode && life.inode->has_content() && life.older.size() < kMostVersions)
-        life.older.push_back({std::move(*life.inode), life.content_since, life.last_alive});
-      life.content_since = sequence;
-    }
-    life.last_alive = sequence;
-    life.inode = std::move(inode);
-  }
-
   void inodes_of_tables() {
-    // What is alive now is not lost; what the journal shows alive once and is not now is.
-    for (auto& [number, lives] : lives_) {
-      const auto current = now(number);
-      for (auto& [generation, life] : lives) {
-        const bool alive = current && current->generation == generation;
-        if (alive && life.inode && !same_content(*life.inode, *current) &&
-            life.inode->has_content())
-          life.older.push_back({*life.inode, life.content_since, life.last_alive});
-        add_older(life, alive ? current : life.inode);
-        if (alive) {
-          life.inode.reset();
-          life.died = 0;
-        } else if (life.inode) {
+    // What the journal shows alive once and is not now is lost.
+    for (const auto& [number, lives] : lives_->all())
+      for (const auto& [generation, life] : lives) {
+        add_older(life, life.inode ? life.inode : inode_now(volume_, number));
+        if (life.inode)
           add_lost(*life.inode, EntryState::deleted,
                    {life.first_seen, life.died != 0 ? life.died : life.last_alive, false},
                    fmt::format("inode from the journal, transaction {}", life.last_alive),
                    history_.unbroken_from > life.last_alive + 1);
-        }
       }
-    }
     Bytes piece(kPiece);
-    for (const auto& [table, group] : tables_) {
+    for (const auto& [table, group] : tables_->all()) {
       const auto holder = volume_.group(group);
       if (!holder || holder->unused_inodes > volume_.super.inodes_per_group) continue;
       const std::uint64_t bytes =
@@ -365,34 +265,12 @@ class Taker {
     }
   }
 
-  // Which life of an inode number a name of transaction `sequence` means; 0: of an unknown time.
-  std::optional<std::uint32_t> life_at(std::uint32_t number, std::uint32_t sequence) const {
-    const auto found = lives_.find(number);
-    if (found == lives_.end()) return std::nullopt;
-    std::optional<std::uint32_t> best;
-    std::uint32_t best_first = 0;
-    for (const auto& [generation, life] : found->second) {
-      if (sequence == 0 && found->second.size() == 1) return generation;
-      const bool began = life.first_seen <= sequence;
-      const bool lasted = life.died == 0 || sequence <= life.died;
-      if (began && lasted && (!best || life.first_seen >= best_first)) {
-        best = generation;
-        best_first = life.first_seen;
-      }
-    }
-    // Before it was first seen: the only life there is.
-    if (!best && found->second.size() == 1 &&
-        (found->second.begin()->second.died == 0 || sequence <= found->second.begin()->second.died))
-      best = found->second.begin()->first;
-    return best;
-  }
-
   void names_of_block(ByteView bytes, InodeKey folder, std::uint32_t sequence, const char* from) {
     const FolderBlock block = parse_folder_block(volume_, bytes, true);
     for (const auto* entries : {&block.removed, &block.entries})
       for (const FolderEntry& entry : *entries) {
         if (entry.name == "." || entry.name == "..") continue;
-        const auto generation = life_at(entry.inode, sequence);
+        const auto generation = lives_->generation_at(entry.inode, sequence);
         if (!generation) continue;
         const auto lost = keys_.find({entry.inode, *generation});
         if (lost == keys_.end()) continue;
@@ -406,7 +284,8 @@ class Taker {
   InodeKey folder_of(std::uint64_t block, ByteView bytes, std::uint32_t sequence) const {
     if (has_text(bytes, 8, ".") && u8(bytes, 6) == 1 && le32(bytes, 0) != 0) {
       const std::uint32_t number = le32(bytes, 0);
-      if (const auto generation = life_at(number, sequence)) return {number, *generation};
+      if (const auto generation = lives_->generation_at(number, sequence))
+        return {number, *generation};
       if (const auto inode = volume_.inode(number); inode && inode->folder())
         return {number, inode->generation};
     }
@@ -419,7 +298,7 @@ class Taker {
     for (const JournalCopy& copy : history_.copies) {
       if (!read_copy(volume_, copy, bytes)) continue;
       volume_.context.check_cancelled();
-      if (const auto first = first_inode_of(copy.block)) {
+      if (const auto first = tables_->first_inode_of(copy.block)) {
         if (volume_.super.has(kInlineData)) names_in_inodes(bytes, *first, copy.sequence);
         continue;
       }
@@ -480,8 +359,7 @@ class Taker {
       if (found == names_.end()) {
         // Names of no known time: they are of this inode when no other life of it is known.
         const auto loose = loose_names_.find(key.first);
-        const auto lives = lives_.find(key.first);
-        const bool only = lives == lives_.end() || lives->second.size() == 1;
+        const bool only = lives_->count(key.first) <= 1;
         if (loose != loose_names_.end() && only) found = names_.emplace(index, loose->second).first;
       }
       if (found == names_.end()) {
@@ -518,7 +396,7 @@ class Taker {
       while (const FolderEntry* entry = reader.next())
         if (const auto own = version_names_.lower_bound({entry->inode, 0});
             own != version_names_.end() && own->first.first == entry->inode)
-          if (const auto now_there = now(entry->inode))
+          if (const auto now_there = inode_now(volume_, entry->inode))
             take({entry->inode, now_there->generation}, key, entry->name);
     }
   }
@@ -526,13 +404,13 @@ class Taker {
   const Volume& volume_;
   Bitmap inodes_;
   History history_;
-  std::map<std::uint64_t, std::uint32_t> tables_;       // first block: group
+  std::optional<InodeTables> tables_;
   std::multimap<std::uint64_t, std::size_t> by_block_;  // copies, oldest first
   std::vector<bool> named_;                             // inodes a folder names
   std::unordered_map<std::uint64_t, InodeKey> folder_blocks_;
-  std::unordered_map<std::uint32_t, std::map<std::uint32_t, Life>> lives_;  // by number, generation
-  std::multimap<std::uint32_t, Name> loose_names_;                          // by inode
-  std::map<InodeKey, std::size_t> keys_;                                    // index in census_.lost
+  std::optional<Lives> lives_;
+  std::multimap<std::uint32_t, Name> loose_names_;  // by inode
+  std::map<InodeKey, std::size_t> keys_;            // index in census_.lost
   struct Version {
     Lost lost;
     Died died;
