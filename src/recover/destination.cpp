@@ -66,6 +66,7 @@ OpenFile::~OpenFile() {
 Destination::Destination(std::string path) : path_(std::move(path)) {
   std::error_code error;
   std::filesystem::create_directories(path_, error);
+  if (error) fail("cannot be made", error.value());
   // The user's own path may be a link; what is below it may not.
   root_ = OpenFile(::open(path_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root_.good()) fail("cannot be made or opened", errno);
