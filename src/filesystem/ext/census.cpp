@@ -5,8 +5,10 @@
 #include <algorithm>
 #include <set>
 #include <unordered_map>
+#include <unordered_set>
 
 #include "base/checked.h"
+#include "base/content_kind.h"
 #include "filesystem/ext/attributes.h"
 #include "filesystem/ext/claims.h"
 #include "filesystem/ext/folder.h"
@@ -80,6 +82,7 @@ class Taker {
       const auto inode = volume_.inode(number);
       if (!inode || !inode->folder()) continue;
       const InodeKey key{number, inode->generation};
+      folders_.push_back(key);
       const auto take = [&](const FolderEntry& entry) {
         if (entry.name == "." || entry.name == "..") return;
         mark_named(entry.inode);
@@ -139,6 +142,18 @@ class Taker {
         inodes_of_piece(target, group, at / volume_.super.inode_bytes);
       }
     }
+    // What a folder without a name holds is found in it.
+    std::unordered_set<std::uint32_t> held;
+    for (const Inode& orphan : orphans_) {
+      if (!orphan.folder()) continue;
+      FolderReader reader(volume_, orphan);
+      while (const FolderEntry* entry = reader.next())
+        if (entry->name != "." && entry->name != ".." && entry->inode != orphan.number)
+          held.insert(entry->inode);
+    }
+    for (const Inode& orphan : orphans_)
+      if (!held.contains(orphan.number))
+        add_lost(orphan, EntryState::orphan, {}, "no folder names its inode", false);
   }
 
   // What a file held before `now`, where blocks of it were given up since.
@@ -196,7 +211,7 @@ class Taker {
       if (inode.has(kOfAttribute)) continue;
       const bool allocated = inodes_.in_use(own);
       if (alive && allocated)
-        add_lost(inode, EntryState::orphan, {}, "no folder names its inode", false);
+        orphans_.push_back(std::move(inode));
       else if (!alive && allocated && inode.has_content())
         add_lost(inode, EntryState::deleted, {}, "it was still open when it was deleted", false);
       else if (!allocated && inode.has_content() && inode.size_bytes > 0)
@@ -364,12 +379,26 @@ class Taker {
       }
       if (found == names_.end()) {
         lost.evidence += "; its name is lost";
+        lost.name = name_that_tells(lost);
         continue;
       }
       lost.name = found->second.text;
       lost.parent = found->second.parent;
       lost.evidence += fmt::format("; name from {}", found->second.from);
     }
+  }
+
+  // Inode and kind of content, where its first block is still its own.
+  std::string name_that_tells(const Lost& lost) const {
+    std::string name = fmt::format("inode-{}", lost.inode.number);
+    if (!lost.inode.file() || lost.map.runs.empty() || lost.map.runs.front().logical != 0)
+      return name;
+    Bytes start(static_cast<std::size_t>(
+        std::min<std::uint64_t>({kKindBytes, lost.inode.size_bytes, volume_.super.block_bytes})));
+    start.resize(
+        volume_.raw->read(volume_.block_place(lost.map.runs.front().physical), start).length);
+    const std::string_view kind = content_kind(start);
+    return kind.empty() ? name : fmt::format("{}.{}", name, kind);
   }
 
   // Earlier contents stand under the name of their file, or of what is left of it.
@@ -387,11 +416,9 @@ class Taker {
     for (const auto& [key, index] : keys_)
       if (!census_.lost[index].name.empty())
         take(key, census_.lost[index].parent, census_.lost[index].name);
-    std::set<InodeKey> folders;
-    for (const auto& [block, key] : folder_blocks_) folders.insert(key);
-    for (const InodeKey& key : folders) {
+    for (const InodeKey& key : folders_) {
       const auto inode = volume_.inode(key.first);
-      if (!inode || !inode->folder() || inode->generation != key.second) continue;
+      if (!inode) continue;
       FolderReader reader(volume_, *inode);
       while (const FolderEntry* entry = reader.next())
         if (const auto own = version_names_.lower_bound({entry->inode, 0});
@@ -399,6 +426,8 @@ class Taker {
           if (const auto now_there = inode_now(volume_, entry->inode))
             take({entry->inode, now_there->generation}, key, entry->name);
     }
+    for (const auto& [key, index] : version_names_)
+      if (Lost& lost = census_.lost[index]; lost.name.empty()) lost.name = name_that_tells(lost);
   }
 
   const Volume& volume_;
@@ -407,6 +436,7 @@ class Taker {
   std::optional<InodeTables> tables_;
   std::multimap<std::uint64_t, std::size_t> by_block_;  // copies, oldest first
   std::vector<bool> named_;                             // inodes a folder names
+  std::vector<InodeKey> folders_;                       // that have names
   std::unordered_map<std::uint64_t, InodeKey> folder_blocks_;
   std::optional<Lives> lives_;
   std::multimap<std::uint32_t, Name> loose_names_;  // by inode
@@ -416,6 +446,7 @@ class Taker {
     Died died;
     Inode now;
   };
+  std::vector<Inode> orphans_;
   std::vector<Version> versions_;                       // newest last, of each inode
   std::multimap<InodeKey, std::size_t> version_names_;  // inode: index in census_.lost
   std::map<std::size_t, Name> names_;                   // by index in census_.lost

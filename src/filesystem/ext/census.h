@@ -29,7 +29,7 @@ struct Lost {
   std::uint32_t version = 0;  // not 0: an earlier content, last seen in this transaction
   EntryState state = EntryState::deleted;
   InodeKey parent{};  // {0, 0}: not known
-  std::string name;   // empty: not known
+  std::string name;   // "inode-29.jpg" and the like when it is lost
   BlockMap map;
   std::vector<MapNode> nodes_on_disk;
   std::vector<Range> gone;      // bytes of the file that are others' now

@@ -64,7 +64,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same,
       if (lost.version != 0 && !options.versions) continue;
       // An orphan's folder lists its own; a lost entry is listed once.
       if (lost.version == 0 && !entered_lost.insert(lost.key()).second) continue;
-      name = lost.name.empty() ? fmt::format("inode-{}", lost.inode.number) : lost.name;
+      name = lost.name;
       seen.number = lost.inode.number;
       seen.lost = &lost;
       inode = lost.inode;

@@ -205,6 +205,21 @@ TEST(Ext, AnInodeWithoutANameIsAnOrphan) {
   EXPECT_EQ(kit::read_all(*files->open(found[0]).bytes), kit::pattern(900, 5));
 }
 
+TEST(Ext, AFolderWithoutANameIsListedWithWhatItHolds) {
+  ExtBuilder volume = station();
+  volume.folder(2, 2, ExtBuilder::kRootBlock, {{"tide.bin", 12}});
+  const auto files = open(volume, Context());
+  EXPECT_EQ(listing(*files, true),
+            (Codes{"active/tide.bin", "orphan/inode-11", "orphan/inode-11/log.txt"}));
+}
+
+TEST(Ext, AFileWithoutANameIsNamedByItsContent) {
+  ExtBuilder volume = station();
+  volume.file(20, 70, kit::bytes_of("%PDF-1.4 count of the season"));
+  const auto files = open(volume, Context());
+  EXPECT_EQ(listing(*files, true).back(), "orphan/inode-20.pdf");
+}
+
 TEST(Ext, AFileStillOpenWhenItWasDeletedIsWhole) {
   ExtBuilder volume = station();
   volume.folder(2, 2, ExtBuilder::kRootBlock, {{"Keeper", 11}});
