@@ -32,10 +32,11 @@ struct Lost {
   std::string name;   // "inode-29.jpg" and the like when it is lost
   BlockMap map;
   std::vector<MapNode> nodes_on_disk;
-  std::vector<Range> gone;      // bytes of the file that are others' now
-  std::vector<Range> doubtful;  // bytes that may be
-  bool examined = true;         // false: too much competes for its blocks to say
-  bool unproven = false;        // not all that happened since can be seen
+  std::vector<Range> gone;        // bytes of the file that are others' now
+  std::vector<Range> doubtful;    // bytes that may be
+  std::uint64_t taken_bytes = 0;  // of what is gone: claimed by a file deleted later
+  bool examined = true;           // false: too much competes for its blocks to say
+  bool unproven = false;          // not all that happened since can be seen
   std::string evidence;
 
   InodeKey key() const { return {inode.number, inode.generation}; }

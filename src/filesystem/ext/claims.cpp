@@ -70,7 +70,7 @@ class Judge {
     }
   }
 
-  enum class Verdict { own, doubtful, gone };
+  enum class Verdict { own, doubtful, gone, taken };
 
   using Stretches = std::map<std::uint64_t, Stretch>;
 
@@ -82,7 +82,7 @@ class Judge {
       return Verdict::gone;
     if (blocks_.in_use(block)) return Verdict::gone;
     if (stretch == stretches_.end() || stretch->first > block) return Verdict::own;
-    if (stretch->second.latest > died.sequence) return Verdict::gone;
+    if (stretch->second.latest > died.sequence) return Verdict::taken;
     return stretch->second.latest == died.sequence && !stretch->second.alone ? Verdict::doubtful
                                                                              : Verdict::own;
   }
@@ -103,7 +103,9 @@ class Judge {
       const std::uint64_t block = run.physical + i;
       while (stretch != stretches_.end() && stretch->second.end <= block) ++stretch;
       const Verdict found = verdict(died_[index], block, stretch);
-      if (found == Verdict::gone) add(lost_[index].gone, {run.logical + i, 1});
+      if (found == Verdict::gone || found == Verdict::taken)
+        add(lost_[index].gone, {run.logical + i, 1});
+      if (found == Verdict::taken) lost_[index].taken_bytes += volume_.super.block_bytes;
       if (found == Verdict::doubtful) add(lost_[index].doubtful, {run.logical + i, 1});
     }
   }

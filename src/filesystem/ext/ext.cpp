@@ -336,6 +336,9 @@ class ExtFileSystem final : public FileSystem {
       entry.intact = *entry.intact * kUnproven;
       entry.evidence += "; the journal does not show all that happened since";
     }
+    if (lost.taken_bytes > 0)
+      entry.evidence += fmt::format("; {} of it is a file's that was deleted later",
+                                    human_size(lost.taken_bytes));
     if (total(content.doubtful) > 0)
       entry.evidence += fmt::format("; {} may be another's", human_size(total(content.doubtful)));
     if (const std::uint64_t zeros = discarded(lost); zeros > 0) {
