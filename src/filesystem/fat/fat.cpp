@@ -215,8 +215,28 @@ class FatFileSystem final : public FileSystem {
     } else {
       const auto parts = content_parts(disk_, layout, seen.slot, seen.slot_offset, seen.deleted);
       entry.intact = intact_share(parts, seen.slot.size_bytes);
+      say_why_in_doubt(entry, parts, placed, layout);
       if (placed != nullptr && placed->unproven) entry.intact = *entry.intact * kUnproven;
     }
+  }
+
+  void say_why_in_doubt(Entry& entry, const std::vector<fat::BytePart>& parts,
+                        const fat::Placed* placed, const Layout& layout) const {
+    std::uint64_t discarded = 0;
+    for (const fat::BytePart& part : parts)
+      if (part.discarded) discarded += part.range.length;
+    std::uint64_t disputed = 0;
+    for (std::size_t i = 0; placed != nullptr && i < placed->part_count; ++i) {
+      const fat::Part& part = layout.parts[placed->first_part + i];
+      for (std::uint32_t k = 0; part.first != 0 && !layout.disputed.empty() && k < part.count; ++k)
+        if (layout.is_disputed(part.first + k)) disputed += disk_.geometry.cluster_bytes;
+    }
+    if (disputed > 0)
+      entry.evidence +=
+          fmt::format("; {} of it is claimed by another deleted file, too", human_size(disputed));
+    if (discarded > 0)
+      entry.evidence +=
+          fmt::format("; {} of it zeros, probably discarded by the drive", human_size(discarded));
   }
 
   fat::Disk disk_;

@@ -67,6 +67,7 @@ void add_by_extents(const Disk& disk, const BytePart& part, bool deleted,
       piece.certainty = Certainty::lost;
     else if (deleted && nothing_stored && piece.certainty == Certainty::sure)
       piece.certainty = Certainty::doubtful;
+    piece.discarded = deleted && nothing_stored;
     parts.push_back(piece);
     covered += extent.range.length;
     return true;

@@ -85,7 +85,8 @@ struct BytePart {
   Range range;  // of the file
   std::uint64_t volume_offset = 0;
   Certainty certainty = Certainty::sure;
-  bool readable = true;  // false: there is no place to read
+  bool readable = true;    // false: there is no place to read
+  bool discarded = false;  // of a deleted file: nothing is stored here
 };
 std::vector<BytePart> content_parts(const Disk& disk, const Layout& layout, const Slot& slot,
                                     std::uint64_t slot_offset, bool deleted);
