@@ -6,6 +6,7 @@
 #include <iterator>
 #include <mutex>
 
+#include "filesystem/allocation_runs.h"
 #include "filesystem/ext/attributes.h"
 #include "filesystem/ext/journal.h"
 #include "filesystem/ext/tree.h"
@@ -172,22 +173,12 @@ class ExtFileSystem final : public FileSystem {
   void allocation(Range range, const AllocationVisitor& visit) const override {
     Bitmap blocks(volume_, Bitmap::Of::blocks);
     const std::uint64_t step = volume_.super.block_bytes;
-    const Range whole = intersect(range, {0, facts_.size_bytes});
-    Range run{whole.offset, 0};
-    bool used = true;
-    for (std::uint64_t at = whole.offset; at < whole.end();) {
+    const auto part_at = [&](std::uint64_t at) {
       const std::uint64_t block = at / step;
-      const bool now = block < volume_.super.first_data_block || blocks.in_use(block);
-      const std::uint64_t end = std::min(whole.end(), (block + 1) * step);
-      if (now != used && !run.empty()) {
-        if (!visit(run, used)) return;
-        run = {at, 0};
-      }
-      used = now;
-      run.length += end - at;
-      at = end;
-    }
-    if (!run.empty()) visit(run, used);
+      const bool used = block < volume_.super.first_data_block || blocks.in_use(block);
+      return std::pair((block + 1) * step, used);
+    };
+    join_allocation(intersect(range, {0, facts_.size_bytes}), part_at, visit);
   }
 
  private:

@@ -7,6 +7,7 @@
 #include <memory>
 #include <mutex>
 
+#include "filesystem/allocation_runs.h"
 #include "filesystem/fat/census.h"
 #include "filesystem/fat/tree.h"
 #include "lantern/error.h"
@@ -128,27 +129,16 @@ class FatFileSystem final : public FileSystem {
 
   void allocation(Range range, const AllocationVisitor& visit) const override {
     const fat::Geometry& g = disk_.geometry;
-    const Range whole = intersect(range, {0, g.volume_bytes});
     fat::Table::Cursor cursor(disk_.table);
-    Range run{whole.offset, 0};
-    bool used = true;
-    for (std::uint64_t at = whole.offset; at < whole.end();) {
-      const std::uint64_t data = g.cluster_offset(2);
-      const std::uint64_t number = at < data ? 0 : 2 + (at - data) / g.cluster_bytes;
-      const bool cluster = number >= 2 && number < std::uint64_t{g.cluster_count} + 2;
-      const bool now = !cluster || cursor.in_use(static_cast<std::uint32_t>(number));
-      std::uint64_t end = at < data ? data : whole.end();
-      if (cluster) end = g.cluster_offset(static_cast<std::uint32_t>(number)) + g.cluster_bytes;
-      end = std::min(end, whole.end());
-      if (now != used && !run.empty()) {
-        if (!visit(run, used)) return;
-        run = {at, 0};
-      }
-      used = now;
-      run.length += end - at;
-      at = end;
-    }
-    if (!run.empty()) visit(run, used);
+    const std::uint64_t data = g.cluster_offset(2);
+    const auto part_at = [&](std::uint64_t at) {
+      if (at < data) return std::pair(data, true);
+      const std::uint64_t number = 2 + (at - data) / g.cluster_bytes;
+      if (number >= std::uint64_t{g.cluster_count} + 2) return std::pair(g.volume_bytes, true);
+      const auto cluster = static_cast<std::uint32_t>(number);
+      return std::pair(g.cluster_offset(cluster) + g.cluster_bytes, cursor.in_use(cluster));
+    };
+    join_allocation(intersect(range, {0, g.volume_bytes}), part_at, visit);
   }
 
  private:
