@@ -94,7 +94,7 @@ struct Claim {
 struct WalkOptions {
   bool active = true;
   bool deleted = false;
-  bool versions = false;  // with deleted: what files held before, too
+  bool versions = false;                 // with deleted: what files held before, too
   std::vector<std::string> under;        // only below this path; its own entry is not visited
   std::uint32_t max_depth = 0xFFFFFFFF;  // 1: the folder's own entries only
 };

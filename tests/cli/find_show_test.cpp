@@ -47,8 +47,7 @@ class FindAndShow : public ::testing::Test {
     arguments.insert(arguments.end(), options.begin(), options.end());
     std::vector<std::string> paths;
     const json document = json::parse(lantern(arguments).out);
-    for (const auto& row : document["entries"])
-      paths.push_back(row["path"]);
+    for (const auto& row : document["entries"]) paths.push_back(row["path"]);
     return paths;
   }
 
