@@ -103,7 +103,7 @@ enum class WalkStep { go_on, skip_folder, stop };
 using EntryVisitor = std::function<WalkStep(const Entry&)>;
 
 struct FileSystemFacts {
-  std::string type;   // "fat12", "fat16", "fat32", "ext2", "ext3", "ext4"
+  std::string type;   // "fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4"
   std::string label;  // UTF-8
   std::string uuid;   // FAT: its serial number, "1A2B-3C4D"
   std::uint64_t size_bytes = 0;

@@ -92,6 +92,10 @@ enum class FindingCode {
   ext_folder_loop,
   ext_attributes,
   ext_journal,
+  exfat_boot,
+  exfat_volume_size,
+  exfat_bitmap,
+  exfat_folder,
   budget_depth,
   budget_entries,
   findings_capped

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 70> kCodes = {
+constexpr std::array<std::string_view, 74> kCodes = {
     "source.unreadable",
     "source.shrunk",
     "source.held",
@@ -75,6 +75,10 @@ constexpr std::array<std::string_view, 70> kCodes = {
     "ext.folder-loop",
     "ext.attributes",
     "ext.journal",
+    "exfat.boot",
+    "exfat.volume-size",
+    "exfat.bitmap",
+    "exfat.folder",
     "budget.depth",
     "budget.entries",
     "findings.capped",

@@ -1,6 +1,7 @@
 #include "lantern/file_system.h"
 
 #include "filesystem/ext/ext.h"
+#include "filesystem/exfat/exfat.h"
 #include "filesystem/fat/fat.h"
 
 namespace lantern {
@@ -43,6 +44,7 @@ std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
   if (auto ext = open_ext(volume, context)) return ext;
+  if (auto exfat = open_exfat(volume, context)) return exfat;
   return open_fat(volume, options, context);
 }
 

@@ -211,7 +211,7 @@ class Taker {
       if (inode.has(kOfAttribute)) continue;
       const bool allocated = inodes_.in_use(own);
       if (alive && allocated)
-        orphans_.push_back(std::move(inode));
+        orphans_.push_back(inode);
       else if (!alive && allocated && inode.has_content())
         add_lost(inode, EntryState::deleted, {}, "it was still open when it was deleted", false);
       else if (!allocated && inode.has_content() && inode.size_bytes > 0)

@@ -82,7 +82,7 @@ Lives::Lives(const Volume& volume, const History& history, const InodeTables& ta
   settle();
 }
 
-void Lives::learn(Inode inode, std::uint32_t sequence) {
+void Lives::learn(const Inode& inode, std::uint32_t sequence) {
   if (!inode.sum_is_right || !inode.kind()) return;
   OfInode& lives = lives_[inode.number];
   // Another life of the same number ends those before it.
@@ -97,11 +97,11 @@ void Lives::learn(Inode inode, std::uint32_t sequence) {
   life.died = 0;
   if (!life.inode || !same_content(*life.inode, inode)) {
     if (life.inode && life.inode->has_content() && life.older.size() < kMostVersions)
-      life.older.push_back({std::move(*life.inode), life.content_since, life.last_alive});
+      life.older.push_back({*life.inode, life.content_since, life.last_alive});
     life.content_since = sequence;
   }
   life.last_alive = sequence;
-  life.inode = std::move(inode);
+  life.inode = inode;
 }
 
 // What is alive now has not died, whatever was seen of it.

@@ -60,7 +60,7 @@ class Lives {
  private:
   template <typename Use>
   void each_record(const History& history, const InodeTables& tables, Use use) const;
-  void learn(Inode inode, std::uint32_t sequence);
+  void learn(const Inode& inode, std::uint32_t sequence);
   void settle();
 
   const Volume& volume_;

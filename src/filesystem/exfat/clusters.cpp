@@ -1,0 +1,61 @@
+#include "filesystem/exfat/clusters.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+
+namespace lantern::exfat {
+
+bool Volume::in_use(std::uint32_t cluster) const {
+  if (!geometry.valid_cluster(cluster) || !bitmap) return true;
+  Bytes byte(1);
+  const ReadResult got = bitmap->read((cluster - 2) / 8, byte);
+  if (got.length == 0 || !got.unreadable.empty()) return true;
+  return (u8(byte, 0) >> ((cluster - 2) % 8) & 1) != 0;
+}
+
+std::vector<ClusterRun> Volume::chain(std::uint32_t first, std::uint64_t most) const {
+  std::vector<ClusterRun> runs;
+  std::vector<bool> seen;
+  std::uint64_t count = 0;
+  for (std::uint32_t at = first; geometry.valid_cluster(at) && count < most; ++count) {
+    if (count % 4096 == 0) context.check_cancelled();
+    // A loop is met at the latest when there are no more clusters; small ones by a look back.
+    if (seen.empty() && count > 64) seen.resize(std::size_t{geometry.cluster_count} + 2);
+    if (!seen.empty() && seen[at]) break;
+    if (!seen.empty()) seen[at] = true;
+    if (!runs.empty() && runs.back().first + runs.back().count == at)
+      ++runs.back().count;
+    else
+      runs.push_back({at, 1});
+    Bytes entry(4);
+    const ReadResult got = cached->read(geometry.table_offset + std::uint64_t{at} * 4, entry);
+    if (got.length < entry.size() || !got.unreadable.empty()) break;
+    at = le32(entry, 0);
+  }
+  return runs;
+}
+
+std::vector<ClusterRun> one_run(const Geometry& geometry, std::uint32_t first,
+                                std::uint64_t count) {
+  if (!geometry.valid_cluster(first) || count == 0) return {};
+  return {{first, std::min<std::uint64_t>(count, geometry.cluster_count - (first - 2))}};
+}
+
+std::vector<ClusterRun> Volume::clusters_of(const EntrySet& set) const {
+  const std::uint64_t needed = divide_up(set.size_bytes, geometry.cluster_bytes);
+  if (set.one_run) return one_run(geometry, set.first_cluster, needed);
+  return chain(set.first_cluster, std::min<std::uint64_t>(needed, geometry.cluster_count));
+}
+
+SourcePtr Volume::bytes_of(const std::vector<ClusterRun>& runs, const SourcePtr& from) const {
+  std::vector<Piece> pieces;
+  for (const ClusterRun& run : runs)
+    pieces.push_back({ExtentKind::direct, run.count * geometry.cluster_bytes, from,
+                      geometry.cluster_offset(run.first)});
+  return make_joined(std::move(pieces));
+}
+
+}  // namespace lantern::exfat

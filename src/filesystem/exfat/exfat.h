@@ -1,0 +1,13 @@
+// exFAT. Source: exFAT file system specification, revision 1.00.
+#pragma once
+
+#include <memory>
+
+#include "lantern/file_system.h"
+
+namespace lantern {
+
+// Empty when the volume is none.
+std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume, const Context& context);
+
+}  // namespace lantern
