@@ -1,7 +1,7 @@
 #include "lantern/file_system.h"
 
-#include "filesystem/ext/ext.h"
 #include "filesystem/exfat/exfat.h"
+#include "filesystem/ext/ext.h"
 #include "filesystem/fat/fat.h"
 
 namespace lantern {
