@@ -52,6 +52,7 @@ std::vector<ClusterRun> Volume::clusters_of(const EntrySet& set) const {
 
 SourcePtr Volume::bytes_of(const std::vector<ClusterRun>& runs, const SourcePtr& from) const {
   std::vector<Piece> pieces;
+  pieces.reserve(runs.size());
   for (const ClusterRun& run : runs)
     pieces.push_back({ExtentKind::direct, run.count * geometry.cluster_bytes, from,
                       geometry.cluster_offset(run.first)});

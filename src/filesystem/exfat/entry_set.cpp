@@ -27,7 +27,7 @@ std::optional<Timestamp> time_of(std::uint32_t stamp, unsigned hundredths, std::
   time.resolution_ns = resolution;
   time.local = (zone & 0x80) == 0;
   if (!time.local) {
-    const int quarters = (zone & 0x40) != 0 ? (zone & 0x7F) - 128 : zone & 0x7F;
+    const std::int64_t quarters = (zone & 0x40) != 0 ? (zone & 0x7F) - 128 : zone & 0x7F;
     time.seconds -= quarters * 15 * 60;
   }
   return time;
@@ -37,8 +37,9 @@ void add_to_sum(std::uint16_t& sum, ByteView slot, bool first) {
   for (std::size_t i = 0; i < kSlotBytes; ++i) {
     if (first && (i == 2 || i == 3)) continue;
     // As it was summed: in use.
-    const unsigned value = u8(slot, i) | (i == 0 ? kInUse : 0u);
-    sum = static_cast<std::uint16_t>(((sum & 1) << 15 | sum >> 1) + value);
+    const unsigned value = u8(slot, i) | (i == 0 ? unsigned{kInUse} : 0u);
+    const unsigned before = sum;
+    sum = static_cast<std::uint16_t>(((before & 1) << 15 | before >> 1) + value);
   }
 }
 
@@ -112,7 +113,7 @@ std::optional<EntrySet> SetReader::next() {
     const std::uint8_t type = u8(here, 0);
     if (type == 0) ended_ = true;
     std::uint64_t end = 0;
-    const auto set = set_at(at_, end);
+    auto set = set_at(at_, end);
     if (!set || (set->deleted && !set->sum_is_right) || (ended_ && !set->deleted)) {
       if (type == (kFile | kInUse) && !ended_) ++broken_;
       at_ += kSlotBytes;

@@ -48,7 +48,7 @@ bool holds(const std::vector<ClusterRun>& runs, std::uint32_t cluster) {
 
 class ExfatFileSystem final : public FileSystem {
  public:
-  ExfatFileSystem(Volume volume, VolumeSlots slots) : volume_(std::move(volume)) {
+  ExfatFileSystem(Volume volume, const VolumeSlots& slots) : volume_(std::move(volume)) {
     const Geometry& g = volume_.geometry;
     facts_.type = "exfat";
     facts_.label = to_valid_utf8(slots.label);
