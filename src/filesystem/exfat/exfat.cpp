@@ -10,6 +10,7 @@
 
 #include "base/checked.h"
 #include "filesystem/allocation_runs.h"
+#include "filesystem/dos_attributes.h"
 #include "filesystem/exfat/clusters.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
@@ -382,11 +383,7 @@ class ExfatFileSystem final : public FileSystem {
     entry.modified = set.modified;
     entry.created = set.created;
     entry.accessed = set.accessed;
-    entry.attributes.clear();
-    constexpr std::string_view kLetters = "rhs  a";
-    for (std::size_t bit = 0; bit < kLetters.size(); ++bit)
-      if ((set.attributes >> bit & 1) != 0 && kLetters[bit] != ' ')
-        entry.attributes += kLetters[bit];
+    entry.attributes = dos_attributes(set.attributes);
     entry.evidence.clear();
     entry.intact = 1;
     if (seen.deleted)

@@ -74,7 +74,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
       s.inode_bytes > s.block_bytes || s.blocks_per_group < kLeastGroup ||
       s.blocks_per_group / s.cluster_blocks > bits || s.inodes_per_group == 0 ||
       s.inodes_per_group > bits || s.first_data_block > 1 || s.block_count <= s.first_data_block ||
-      s.block_count > (1ull << 48) ||
+      s.block_count >= (1ull << 48) ||
       (s.block_count - s.first_data_block) / s.blocks_per_group > 0xFFFFFFF0 ||
       !is_power_of_two(s.descriptor_bytes) || s.descriptor_bytes < 32 ||
       s.descriptor_bytes > s.block_bytes || s.inode_count < 11 ||

@@ -8,6 +8,7 @@
 #include <mutex>
 
 #include "filesystem/allocation_runs.h"
+#include "filesystem/dos_attributes.h"
 #include "filesystem/fat/census.h"
 #include "filesystem/fat/tree.h"
 #include "lantern/error.h"
@@ -172,11 +173,7 @@ class FatFileSystem final : public FileSystem {
     entry.modified = slot.modified;
     entry.created = slot.created;
     entry.accessed = slot.accessed;
-    entry.attributes.clear();
-    constexpr std::string_view letters = "rhs  a";
-    for (std::size_t bit = 0; bit < letters.size(); ++bit)
-      if ((slot.attributes >> bit & 1) != 0 && letters[bit] != ' ')
-        entry.attributes += letters[bit];
+    entry.attributes = dos_attributes(slot.attributes);
     entry.evidence.clear();
     if (slot.folder()) {
       entry.intact = seen.folder_is_lost ? 0 : 1;
