@@ -167,9 +167,24 @@ def seen_by_kernel(root):
                 with open(path, "rb") as f:
                     fact["sha"] = sha(f.read())
                 fact["attributes"] = {n: sha(os.getxattr(path, n)) for n in os.listxattr(path)}
+                fact["data"] = data_of(path, st.st_size)
             if kind == "folder":
                 fact["attributes"] = {n: sha(os.getxattr(path, n)) for n in os.listxattr(path)}
             found[path[len(top):]] = fact
+    return found
+
+
+def data_of(path, size):
+    """[start, end] of each stretch the kernel says holds data; the rest are holes."""
+    found, at = [], 0
+    with open(path, "rb") as f:
+        while at < size:
+            try:
+                start = os.lseek(f.fileno(), at, os.SEEK_DATA)
+            except OSError:
+                break
+            at = os.lseek(f.fileno(), start, os.SEEK_HOLE)
+            found.append([start, min(at, size)])
     return found
 
 
@@ -229,6 +244,24 @@ def check_active(name, image, truth, facts=FACTS):
         if row["intact"] != 1:
             wrong.append(f"{path}: intact {row['intact']} {row['evidence']}")
     wrong += [f"listed and not there: {path}" for path in listed if facts is FACTS or path != b"/lost+found"]
+    for path, fact in truth.items():
+        holed = fact["kind"] == "file" and fact["size"] and fact["data"] != [[0, fact["size"]]]
+        if not (holed or fact["kind"] == "folder" and fact["attributes"]) or facts is not FACTS:
+            continue
+        shown = document("show", f"{image}::1::{os.fsdecode(path)}")
+        mine = {a["name"]: sha(base64.b64decode(a["value"])) for a in shown["extended_attributes"]}
+        if mine != fact["attributes"]:
+            wrong.append(f"{path}: attributes shown differ")
+        if holed:
+            data = []
+            for extent in (e for e in shown["extents"] if e["kind"] != "zero"):
+                end = extent["offset_bytes"] + extent["length_bytes"]
+                if data and data[-1][1] == extent["offset_bytes"]:
+                    data[-1][1] = end
+                else:
+                    data.append([extent["offset_bytes"], end])
+            if data != fact["data"]:
+                wrong.append(f"{path}: holes differ: {fact['data'][:4]}, shown {data[:4]}")
     target, out, rows = extracted(image, "--attributes")
     written = {path_of(row): row for row in rows}
     for path, fact in truth.items():
