@@ -141,11 +141,10 @@ class Extraction::Job {
     try {
       if (context_.progress) total_bytes_ = estimate().bytes;
       for_each_entry([&](const Entry& entry) { take(entry, destination, manifest); });
-      for (const FolderEnd& end : folder_ends_) {
-        if (wants_dress() && !destination.dress_folder(end.folders, end.dress))
-          ++summary_.undressed;
-        if (end.time) destination.set_folder_time(end.folders, *end.time);
-      }
+      // Once all in them is written; walked again, since there may be more than memory holds.
+      for_each_entry([&](const Entry& entry) {
+        if (is_made(entry)) finish_folder(entry, destination);
+      });
     } catch (const Error& error) {
       if (error.code() != ErrorCode::stopped) throw;
       destination.abandon();
@@ -236,20 +235,36 @@ class Extraction::Job {
   }
 
   void take_folder(const Entry& entry, Destination& destination) {
-    // An active folder is made with all above it; a deleted one only when a file needs it.
-    if (entry.state != EntryState::active) return;
-    Place place = place_of(entry, true);
-    place.folders.push_back(place.name);
+    if (!is_made(entry)) return;
     try {
-      place.folders = destination.make_folders(place.folders);
+      destination.make_folders(folders_of(entry));
     } catch (const Error& error) {
       if (error.code() != ErrorCode::cannot_write) throw;
       ++summary_.failed;
-      return;
     }
-    FolderEnd end{place.folders, {}, dress_of(entry)};
-    if (entry.modified) end.time = utc(*entry.modified);
-    if (end.time || wants_dress()) folder_ends_.push_back(std::move(end));
+  }
+
+  // An active folder is made with all above it; a deleted one only when a file needs it.
+  static bool is_made(const Entry& entry) {
+    return entry.kind == EntryKind::folder && entry.state == EntryState::active;
+  }
+
+  static std::vector<std::string> folders_of(const Entry& folder) {
+    Place place = place_of(folder, true);
+    place.folders.push_back(place.name);
+    return place.folders;
+  }
+
+  void finish_folder(const Entry& entry, Destination& destination) {
+    try {
+      const std::vector<std::string> folders = folders_of(entry);
+      if (wants_dress() && !destination.dress_folder(folders, dress_of(entry)))
+        ++summary_.undressed;
+      if (entry.modified) destination.set_folder_time(folders, utc(*entry.modified));
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::cannot_write) throw;
+      ++summary_.undressed;
+    }
   }
 
   // What has no content is named and not made.
@@ -357,13 +372,6 @@ class Extraction::Job {
         time.nanoseconds};
   }
 
-  // What is set on a folder once all in it is written.
-  struct FolderEnd {
-    std::vector<std::string> folders;
-    std::optional<FileTime> time;
-    Dress dress;
-  };
-
   Target target_;
   std::string destination_path_;
   ExtractOptions options_;
@@ -374,7 +382,6 @@ class Extraction::Job {
   std::uint64_t copied_bytes_ = 0;
   std::uint64_t total_bytes_ = 0;
   FileCopy copier_;
-  std::vector<FolderEnd> folder_ends_;
 };
 
 Extraction::Extraction(Target target, std::string destination, ExtractOptions options,

@@ -11,9 +11,9 @@
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 #include <nlohmann/json.hpp>
 #include <sstream>
-#include <tuple>
 
 #include "base/sha256.h"
 #include "lantern/error.h"
@@ -24,6 +24,23 @@ namespace lantern {
 namespace {
 
 constexpr int kVersion = 1;
+constexpr unsigned kOffsetBits = 36;
+constexpr std::uint64_t kLongestPart = std::uint64_t{1} << kOffsetBits;
+
+std::uint64_t hash_bits(const std::string& id) {
+  return std::hash<std::string>{}(id) >> kOffsetBits << kOffsetBits;
+}
+
+std::uint64_t offset_of(std::uint64_t kept) {
+  return kept % kLongestPart;
+}
+
+std::string id_of(const std::string& line) {
+  const auto row = nlohmann::json::parse(line, nullptr, false);
+  return row.is_object() && row.contains("id") && row["id"].is_string()
+             ? row["id"].get<std::string>()
+             : std::string();
+}
 
 bool path_is_exact(const Entry& entry) {
   for (const std::string& name : entry.path)
@@ -124,10 +141,7 @@ Manifest::Manifest(std::string path, std::string job)
   if (::flock(part_.get(), LOCK_EX | LOCK_NB) != 0)
     throw Error(ErrorCode::refused, part_path_, std::nullopt,
                 "another extraction is writing this manifest", "wait for it, or name another");
-  if (had_part) {
-    std::ifstream lines(part_path_);
-    take_up(lines);
-  }
+  if (had_part) take_up_lines();
   ::lseek(part_.get(), 0, SEEK_END);
   if (end_ == 0) put(job_);
 }
@@ -138,32 +152,29 @@ void Manifest::refuse() const {
               "name another with --manifest, or another destination");
 }
 
-void Manifest::remember(const std::string& line, std::uint64_t offset) {
-  const auto row = nlohmann::json::parse(line, nullptr, false);
-  if (!row.is_object() || !row.contains("id") || !row["id"].is_string()) return;
-  kept_.push_back({std::hash<std::string>{}(row["id"].get<std::string>()), offset});
+void Manifest::remember(const std::string& id, std::uint64_t offset) {
+  if (!id.empty()) kept_.push_back(hash_bits(id) | offset);
 }
 
 // Of two lines of one id the last counts.
 void Manifest::put_in_order() {
-  std::sort(kept_.begin(), kept_.end(), [](const Kept& a, const Kept& b) {
-    return std::tie(a.id_hash, a.offset) < std::tie(b.id_hash, b.offset);
-  });
-  const auto id_of = [&](const Kept& kept) {
-    return nlohmann::json::parse(line_at(kept.offset), nullptr, false).value("id", std::string());
-  };
-  std::vector<Kept> last;
-  for (const Kept& kept : kept_) {
-    for (auto other = last.rbegin(); other != last.rend() && other->id_hash == kept.id_hash;
-         ++other)
-      if (id_of(*other) == id_of(kept)) {
-        replaced_.insert(other->offset);
-        last.erase(std::next(other).base());
-        break;
-      }
-    last.push_back(kept);
+  std::sort(kept_.begin(), kept_.end());
+  std::size_t held = 0;
+  for (const std::uint64_t kept : kept_) {
+    const std::uint64_t hash = kept - offset_of(kept);
+    std::size_t other = held;
+    while (other > 0 && kept_[other - 1] >= hash) --other;
+    if (other < held) {
+      const std::string id = id_of(line_at(offset_of(kept)));
+      while (other < held && id_of(line_at(offset_of(kept_[other]))) != id) ++other;
+    }
+    if (other < held)
+      replaced_.push_back(offset_of(kept_[other]));
+    else
+      ++held;
+    kept_[other] = kept;
   }
-  kept_ = std::move(last);
+  kept_.resize(held);
 }
 
 std::string Manifest::line_at(std::uint64_t offset) const {
@@ -180,24 +191,22 @@ std::string Manifest::line_at(std::uint64_t offset) const {
   }
 }
 
-const Manifest::Kept* Manifest::find(const std::string& id) const {
-  const std::uint64_t hash = std::hash<std::string>{}(id);
-  auto at = std::lower_bound(kept_.begin(), kept_.end(), hash,
-                             [](const Kept& kept, std::uint64_t h) { return kept.id_hash < h; });
-  for (; at != kept_.end() && at->id_hash == hash; ++at) {
-    const auto row = nlohmann::json::parse(line_at(at->offset), nullptr, false);
-    if (row.value("id", std::string()) == id) return &*at;
-  }
-  return nullptr;
+std::optional<std::uint64_t> Manifest::find(const std::string& id) const {
+  const std::uint64_t hash = hash_bits(id);
+  for (auto at = std::lower_bound(kept_.begin(), kept_.end(), hash);
+       at != kept_.end() && *at - offset_of(*at) == hash; ++at)
+    if (id_of(line_at(offset_of(*at))) == id) return offset_of(*at);
+  return std::nullopt;
 }
 
-void Manifest::take_up(std::istream& lines) {
+void Manifest::take_up_lines() {
+  std::ifstream lines(part_path_);
   std::string line;
   while (std::getline(lines, line)) {
     // A line cut by a kill has no end: it is taken off and written again.
     if (lines.eof()) break;
     if (end_ == 0 && line != job_) refuse();
-    if (end_ != 0) remember(line, end_);
+    if (end_ != 0) remember(id_of(line), end_);
     end_ += line.size() + 1;
   }
   if (::ftruncate(part_.get(), static_cast<off_t>(end_)) != 0)
@@ -206,33 +215,47 @@ void Manifest::take_up(std::istream& lines) {
 }
 
 void Manifest::take_up_document() {
+  using Json = nlohmann::ordered_json;
   std::ifstream in(path_);
-  const auto document = nlohmann::ordered_json::parse(in, nullptr, false);
-  if (!document.is_object() || !document.contains("job") || !document.contains("files") ||
-      document["job"] != nlohmann::ordered_json::parse(job_, nullptr, false))
-    refuse();
+  const Json own_job = Json::parse(job_, nullptr, false);
   // Under a passing name until it is whole: a kill on the way must leave the document to go on
   // from.
   const std::string passing = part_path_ + ".new";
-  part_ = OpenFile(::open(passing.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644));
-  if (!part_.good() || ::flock(part_.get(), LOCK_EX | LOCK_NB) != 0 ||
-      ::ftruncate(part_.get(), 0) != 0)
-    throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
-                "name another place with --manifest");
-  put(job_);
-  for (const auto& row : document["files"]) {
-    const std::string line = row.dump();
-    remember(line, end_);
-    put(line);
+  std::string array;  // the one that is being read
+  bool ours = false;
+  // The document may be longer than memory: each row is let go when it is written.
+  const auto each = [&](int depth, Json::parse_event_t event, Json& value) {
+    if (event == Json::parse_event_t::key && depth == 1) array = value.get<std::string>();
+    if (event != Json::parse_event_t::object_end) return true;
+    if (depth == 1 && array == "job") {
+      if (value != own_job) refuse();
+      ours = true;
+      part_ = OpenFile(::open(passing.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644));
+      if (!part_.good() || ::flock(part_.get(), LOCK_EX | LOCK_NB) != 0 ||
+          ::ftruncate(part_.get(), 0) != 0)
+        throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
+                    "name another place with --manifest");
+      put(job_);
+    } else if (depth == 2 && array == "files") {
+      if (!ours) refuse();
+      remember(value.value("id", std::string()), end_);
+      put(value.dump());
+    }
+    return depth != 2;
+  };
+  const Json rest = Json::parse(in, each, false);
+  if (!ours || !rest.is_object() || !rest.contains("files")) {
+    std::filesystem::remove(passing);
+    refuse();
   }
   put_in_order();
   std::filesystem::rename(passing, part_path_);
 }
 
 std::optional<Manifest::Done> Manifest::done(const std::string& id) const {
-  const Kept* const kept = find(id);
-  if (kept == nullptr) return std::nullopt;
-  const auto row = nlohmann::json::parse(line_at(kept->offset), nullptr, false);
+  const std::optional<std::uint64_t> kept = find(id);
+  if (!kept) return std::nullopt;
+  const auto row = nlohmann::json::parse(line_at(*kept), nullptr, false);
   if (!row.is_object() || row.contains("failed")) return std::nullopt;
   Done done;
   if (row.contains("written") && row["written"].is_string()) done.written = row["written"];
@@ -243,6 +266,9 @@ std::optional<Manifest::Done> Manifest::done(const std::string& id) const {
 }
 
 void Manifest::put(const std::string& line) {
+  if (end_ >= kLongestPart)
+    throw Error(ErrorCode::cannot_write, part_path_, end_, "a manifest ends at 64 GiB",
+                "extract the rest, by --match, with another manifest");
   write_all(part_.get(), line + "\n", part_path_);
   end_ += line.size() + 1;
 }
@@ -250,9 +276,9 @@ void Manifest::put(const std::string& line) {
 void Manifest::add(const ManifestRow& row) {
   const std::string& id = row.entry->id;
   if (id == last_id_)
-    replaced_.insert(last_offset_);
-  else if (const Kept* const earlier = find(id))
-    replaced_.insert(earlier->offset);
+    replaced_.push_back(last_offset_);
+  else if (const auto earlier = find(id))
+    replaced_.push_back(*earlier);
   last_id_ = id;
   last_offset_ = end_;
   put(row_json(row));
@@ -267,8 +293,13 @@ std::string Manifest::finish(const Context& context, bool complete) {
     json.begin_object().key("manifest").value(kVersion).key("job").raw(job_);
     json.key("complete").value(complete).key("files").begin_array();
     std::string line;
-    for (std::uint64_t at = 0; at < end_ && std::getline(lines, line); at += line.size() + 1)
-      if (at != 0 && !replaced_.contains(at)) json.raw(line);  // the first is the job
+    std::sort(replaced_.begin(), replaced_.end());
+    auto left_out = replaced_.begin();
+    for (std::uint64_t at = 0; at < end_ && std::getline(lines, line); at += line.size() + 1) {
+      while (left_out != replaced_.end() && *left_out < at) ++left_out;
+      const bool replaced = left_out != replaced_.end() && *left_out == at;
+      if (at != 0 && !replaced) json.raw(line);  // the first is the job
+    }
     json.end_array().key("findings").begin_array();
     for (const Finding& finding : context.findings->all()) write_json(json, finding);
     json.end_array().end_object();

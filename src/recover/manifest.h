@@ -7,9 +7,7 @@
 #pragma once
 
 #include <cstdint>
-#include <fstream>
 #include <optional>
-#include <set>
 #include <string>
 #include <vector>
 
@@ -58,12 +56,13 @@ class Manifest {
   const std::string& path() const { return path_; }
 
  private:
-  void take_up(std::istream& lines);
+  void take_up_lines();
   void take_up_document();
   void put(const std::string& line);
-  void remember(const std::string& line, std::uint64_t offset);
+  void remember(const std::string& id, std::uint64_t offset);
   void put_in_order();
   std::string line_at(std::uint64_t offset) const;
+  std::optional<std::uint64_t> find(const std::string& id) const;
   [[noreturn]] void refuse() const;
 
   std::string path_;
@@ -71,17 +70,12 @@ class Manifest {
   std::string job_;
   OpenFile part_;
   std::uint64_t end_ = 0;  // of the part file, bytes
-  struct Kept {
-    std::uint64_t id_hash = 0;
-    std::uint64_t offset = 0;  // of its line in the part file
-  };
-  const Kept* find(const std::string& id) const;
-
-  // Lines of earlier runs, by hash; of this run none need be kept but the last.
-  std::vector<Kept> kept_;
+  // Lines of earlier runs, eight bytes for each since there may be millions: part of the hash of
+  // its id above the line's offset. Of this run none need be kept but the last.
+  std::vector<std::uint64_t> kept_;
   std::string last_id_;
   std::uint64_t last_offset_ = 0;
-  std::set<std::uint64_t> replaced_;  // offsets of lines that a later one stands for
+  std::vector<std::uint64_t> replaced_;  // offsets of lines that a later one stands for
 };
 
 }  // namespace lantern

@@ -269,15 +269,16 @@ TEST_F(ExtractionOfCard, StoppedAnywhereItGoesOnToTheSameTreeAndManifest) {
   const Target target = open();
   extract(target, with_deleted());
   const json whole = manifest()["files"];
-  for (int after = 1; after <= 8; ++after) {
+  for (int after = 1; after <= 9; ++after) {
     fs::remove_all(folder_ / "out");
     fs::remove(folder_ / "m.json");
     const auto stop = std::make_shared<std::atomic<bool>>(false);
     context_.cancel = stop;
     context_.progress = std::make_shared<StopAfter>(stop, after);
     const ExtractSummary first = extract(target, with_deleted());
-    EXPECT_EQ(first.stopped, after < 8);
-    EXPECT_EQ(manifest()["complete"], after == 8);
+    // At the last report all files are there, but not yet the times of their folders.
+    EXPECT_EQ(first.stopped, after < 9);
+    EXPECT_EQ(manifest()["complete"], after == 9);
     const json stopped = manifest();
     for (const json& row : stopped["files"])
       EXPECT_EQ(hash_of(kit::read_file(folder_ / ("out/" + row["written"].get<std::string>()))),
@@ -295,21 +296,59 @@ TEST_F(ExtractionOfCard, APartFileCutByAKillIsTakenUp) {
   const Target target = open();
   extract(target, with_deleted());
   const json whole = manifest()["files"];
-  // As a kill leaves it: no document, the part file ends in the middle of a line, and the line
-  // before it names a file that never got its name.
-  const json document = manifest();
-  std::string part = document["job"].dump() + "\n";
+  ASSERT_EQ(whole.size(), 2u);
+  fs::remove_all(folder_ / "out");
   fs::remove(folder_ / "m.json");
-  fs::remove(folder_ / "out/deleted/gone.jpg");
-  std::ifstream lines(folder_ / "m.json");
+  const auto stop = std::make_shared<std::atomic<bool>>(false);
+  context_.cancel = stop;
+  context_.progress = std::make_shared<StopAfter>(stop, 1);
+  EXPECT_EQ(extract(target, with_deleted()).files, 1u);
+  context_.cancel = nullptr;
+  context_.progress = nullptr;
+  // As a kill leaves it: no document, and a part file that ends in the middle of a line.
+  fs::remove(folder_ / "m.json");
+  std::ofstream(folder_ / "m.json.part", std::ios::app) << "{\"volume\": \"card.i";
+  const ExtractSummary done = extract(target, with_deleted());
+  EXPECT_EQ(done.already_there, 1u);
+  EXPECT_EQ(done.files, 1u);
+  EXPECT_EQ(manifest()["files"], whole);
   std::ofstream(folder_ / "m.json.part") << "{\"source\": 1}\n";
   EXPECT_THROW(extract(target, with_deleted()), Error) << "another job's";
-  fs::remove(folder_ / "m.json.part");
-  extract(target);  // the first line as this version writes it
-  EXPECT_EQ(manifest()["files"].size(), 1u);
-  fs::remove(folder_ / "m.json");
-  EXPECT_EQ(extract(target, with_deleted()).files, 2u);
-  EXPECT_EQ(whole.size(), 2u);
+}
+
+TEST_F(ExtractionOfCard, AManifestLaidOutByAnotherHandIsTakenUp) {
+  const Target target = open();
+  extract(target, with_deleted());
+  const json whole = manifest()["files"];
+  auto document = nlohmann::ordered_json::parse(kit::text_of(kit::read_file(folder_ / "m.json")));
+  for (const int indent : {-1, 4}) {
+    folder_.file("m.json", kit::bytes_of(document.dump(indent)));
+    EXPECT_EQ(extract(target, with_deleted()).already_there, 2u);
+    EXPECT_EQ(manifest()["files"], whole);
+  }
+  // Of two rows of one id the last counts.
+  document["files"].insert(document["files"].begin(), document["files"].back());
+  document["files"].front()["written"] = "elsewhere";
+  folder_.file("m.json", kit::bytes_of(document.dump()));
+  EXPECT_EQ(extract(target, with_deleted()).already_there, 2u);
+  EXPECT_EQ(manifest()["files"], whole);
+}
+
+TEST_F(ExtractionOfCard, ADocumentThatIsNoWholeManifestIsLeftAsItIs) {
+  const Target target = open();
+  extract(target);
+  const std::string whole = kit::text_of(kit::read_file(folder_ / "m.json"));
+  const auto document = nlohmann::ordered_json::parse(whole);
+  nlohmann::ordered_json rows_first{{"files", document["files"]}, {"job", document["job"]}};
+  nlohmann::ordered_json no_rows{{"job", document["job"]}};
+  for (const std::string& text : {whole.substr(0, whole.size() / 2), rows_first.dump(),
+                                  no_rows.dump(), std::string("[]"), std::string()}) {
+    folder_.file("m.json", kit::bytes_of(text));
+    EXPECT_THROW(extract(target), Error) << text;
+    EXPECT_EQ(kit::text_of(kit::read_file(folder_ / "m.json")), text);
+    EXPECT_FALSE(fs::exists(folder_ / "m.json.part"));
+    EXPECT_FALSE(fs::exists(folder_ / "m.json.part.new"));
+  }
 }
 
 TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
