@@ -38,7 +38,8 @@ struct Ownership {
 };
 
 struct Entry {
-  // Opaque; the same in every run. FAT: byte offset of its slot; ext: inode and generation.
+  // Opaque; the same in every run. FAT: byte offset of its slot; ext: inode and generation;
+  // NTFS: record and sequence.
   std::string id;
   std::uint64_t number = 0;       // the same for the file system's own use
   std::string parent;             // id of the folder it is in; empty: the root
@@ -54,7 +55,8 @@ struct Entry {
   std::optional<Ownership> owner;
   std::uint32_t links = 1;   // names it has
   std::uint64_t device = 0;  // of a device: major number << 32 | minor
-  std::string attributes;    // letters, format's own: FAT "rhsa"; ext: e encrypted, v verity
+  std::string attributes;    // letters, format's own: FAT "rhsa"; ext: e encrypted, v verity;
+                             // NTFS: "rhsa", c compressed, e encrypted, o offline, p sparse, l link
   // Share of the bytes, 0 to 1, that are readable, not discarded, and claimed by no active file,
   // folder or metadata nor by a later deleted entry; bytes whose owner is in doubt count half, so
   // that 1 always means whole. Empty: not known.
@@ -103,9 +105,9 @@ enum class WalkStep { go_on, skip_folder, stop };
 using EntryVisitor = std::function<WalkStep(const Entry&)>;
 
 struct FileSystemFacts {
-  std::string type;   // "fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4"
+  std::string type;   // "fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4", "ntfs"
   std::string label;  // UTF-8
-  std::string uuid;   // FAT: its serial number, "1A2B-3C4D"
+  std::string uuid;   // FAT: its serial number, "1A2B-3C4D"; NTFS: 16 digits
   std::uint64_t size_bytes = 0;
   std::uint64_t cluster_bytes = 0;
   std::uint64_t cluster_count = 0;

@@ -96,6 +96,12 @@ enum class FindingCode {
   exfat_volume_size,
   exfat_bitmap,
   exfat_folder,
+  ntfs_boot_sector,
+  ntfs_volume_size,
+  ntfs_table,
+  ntfs_record,
+  ntfs_bitmap,
+  ntfs_unclean,
   budget_depth,
   budget_entries,
   findings_capped

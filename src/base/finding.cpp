@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 74> kCodes = {
+constexpr std::array<std::string_view, 80> kCodes = {
     "source.unreadable",
     "source.shrunk",
     "source.held",
@@ -79,6 +79,12 @@ constexpr std::array<std::string_view, 74> kCodes = {
     "exfat.volume-size",
     "exfat.bitmap",
     "exfat.folder",
+    "ntfs.boot-sector",
+    "ntfs.volume-size",
+    "ntfs.table",
+    "ntfs.record",
+    "ntfs.bitmap",
+    "ntfs.unclean",
     "budget.depth",
     "budget.entries",
     "findings.capped",

@@ -1,0 +1,75 @@
+#include "filesystem/ntfs/boot.h"
+
+#include <bit>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+
+namespace lantern::ntfs {
+namespace {
+
+constexpr std::size_t kBootBytes = 512;
+constexpr std::uint64_t kMostClusterBytes = 2u << 20;
+constexpr std::uint32_t kLeastStructure = 512;
+constexpr std::uint32_t kMostStructure = 64u << 10;
+
+// Bytes of a record or an index buffer, from clusters or from minus a power of two.
+std::optional<std::uint32_t> structure_bytes(std::uint8_t value, std::uint64_t cluster_bytes) {
+  std::uint64_t bytes = 0;
+  if (value < 0x80)
+    bytes = value * cluster_bytes;
+  else if (value >= 0xE0)
+    bytes = std::uint64_t{1} << (256 - value);
+  if (bytes < kLeastStructure || bytes > kMostStructure || !is_power_of_two(bytes))
+    return std::nullopt;
+  return static_cast<std::uint32_t>(bytes);
+}
+
+std::optional<Geometry> parse(ByteView sector, std::uint64_t place) {
+  if (!has_text(sector, 3, "NTFS    ") || le16(sector, 0x1FE) != 0xAA55) return std::nullopt;
+  Geometry g;
+  g.place = place;
+  g.sector_bytes = le16(sector, 0x0B);
+  if (!is_power_of_two(g.sector_bytes) || g.sector_bytes < 256 || g.sector_bytes > 4096)
+    return std::nullopt;
+  const std::uint8_t per_cluster = u8(sector, 0x0D);
+  if (per_cluster <= 0x80)
+    g.cluster_bytes = std::uint64_t{per_cluster} * g.sector_bytes;
+  else if (per_cluster >= 0xF0)
+    g.cluster_bytes = (std::uint64_t{1} << (256 - per_cluster)) * g.sector_bytes;
+  if (!is_power_of_two(g.cluster_bytes) || g.cluster_bytes > kMostClusterBytes) return std::nullopt;
+  const std::uint64_t sectors = le64(sector, 0x28);
+  if (sectors == 0 || sectors >> (63 - std::countr_zero(g.sector_bytes)) != 0) return std::nullopt;
+  g.volume_bytes = sectors * g.sector_bytes;
+  g.table_cluster = le64(sector, 0x30);
+  g.mirror_cluster = le64(sector, 0x38);
+  if (g.table_cluster >= g.cluster_count() && g.mirror_cluster >= g.cluster_count())
+    return std::nullopt;
+  const auto record = structure_bytes(u8(sector, 0x40), g.cluster_bytes);
+  const auto index = structure_bytes(u8(sector, 0x44), g.cluster_bytes);
+  if (!record || !index) return std::nullopt;
+  g.record_bytes = *record;
+  g.index_bytes = *index;
+  g.serial = le64(sector, 0x48);
+  return g;
+}
+
+}  // namespace
+
+std::vector<Geometry> find_geometries(const ByteSource& volume) {
+  std::vector<Geometry> found;
+  std::vector<std::uint64_t> places = {0};
+  for (const std::uint64_t sector : {512u, 4096u})
+    if (volume.size() >= 2 * sector) {
+      const std::uint64_t last = volume.size() / sector - 1;
+      places.push_back(last * sector);
+      places.push_back((last + 1) / 2 * sector);
+    }
+  Bytes sector(kBootBytes);
+  for (const std::uint64_t place : places)
+    if (volume.read(place, sector).length == sector.size())
+      if (const auto geometry = parse(sector, place)) found.push_back(*geometry);
+  return found;
+}
+
+}  // namespace lantern::ntfs

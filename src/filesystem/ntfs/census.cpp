@@ -1,0 +1,303 @@
+#include "filesystem/ntfs/census.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <deque>
+#include <tuple>
+
+#include "base/checked.h"
+
+namespace lantern::ntfs {
+namespace {
+
+constexpr std::size_t kPiece = 1u << 20;
+constexpr std::uint16_t kMostNames = 0xFFFE;  // hard links of a file
+// A file whose record was changed longer after its making was written to again.
+constexpr std::int64_t kOneWriting_ns = 100'000'000;
+
+void make_later(std::optional<Timestamp>& latest, const Timestamp& time) {
+  if (!latest || before(*latest, time)) latest = time;
+}
+
+std::int64_t nanoseconds_between(const Timestamp& a, const Timestamp& b) {
+  // Longer than that is long.
+  const std::int64_t seconds = std::clamp<std::int64_t>(b.seconds - a.seconds, -10, 10);
+  return seconds * 1'000'000'000 + b.nanoseconds - a.nanoseconds;
+}
+
+class Taking {
+ public:
+  Taking(const Volume& volume, bool with_deleted) : volume_(volume), with_deleted_(with_deleted) {}
+
+  Census take() {
+    const std::uint64_t count = volume_.records();
+    states_.resize(static_cast<std::size_t>(count));
+    census_.links.reserve(static_cast<std::size_t>(count));
+    read_all(count);
+    if (with_deleted_) {
+      name_the_nameless();
+      find_unseen_lives();
+    }
+    join_folders();
+    order();
+    if (with_deleted_) gather_lost();
+    census_.live.settle();
+    census_.deleted.settle();
+    return std::move(census_);
+  }
+
+ private:
+  struct State {
+    std::uint16_t sequence = 0;
+    bool base : 1 = false;
+    bool in_use : 1 = false;
+    bool folder : 1 = false;
+    bool reached : 1 = false;
+  };
+
+  void read_all(std::uint64_t count) {
+    const std::size_t size = volume_.geometry.record_bytes;
+    Bytes piece(kPiece);
+    for (std::uint64_t number = 0; number < count;) {
+      volume_.context.check_cancelled();
+      const std::size_t here =
+          static_cast<std::size_t>(std::min<std::uint64_t>(piece.size() / size, count - number));
+      volume_.table->read(number * size, std::span(piece).first(here * size));
+      for (std::size_t i = 0; i < here; ++i, ++number) {
+        const ByteView bytes = ByteView(piece).subspan(i * size, size);
+        if (!has_text(bytes, 0, "FILE")) {
+          if (has_text(bytes, 0, "BAAD") || !all_zero(bytes.first(4))) report_broken(number);
+          continue;
+        }
+        // Not in use: of no interest to a quick look.
+        if (!with_deleted_ && (le16(bytes, 0x16) & 1) == 0) continue;
+        if (const auto record = parse_record(Bytes(bytes.begin(), bytes.end())))
+          take_record(number, *record);
+        else
+          report_broken(number);
+      }
+    }
+  }
+
+  void report_broken(std::uint64_t number) {
+    volume_.context.report(FindingCode::ntfs_record, Severity::damage, volume_.record_place(number),
+                           fmt::format("record {} of the file table cannot be read", number),
+                           "what it held is not listed");
+  }
+
+  void take_record(std::uint64_t number, const Record& record) {
+    State& state = states_[static_cast<std::size_t>(number)];
+    state.sequence = record.sequence;
+    state.base = record.is_base();
+    state.in_use = record.in_use;
+    state.folder = record.folder;
+    if (with_deleted_) claim(record, record.in_use ? census_.live : census_.deleted);
+    if (!state.base || record.attributes.empty()) return;
+    const bool parts = record.find(kAttributeList) != nullptr;
+    if (record.torn && record.in_use)
+      volume_.context.report(
+          FindingCode::ntfs_record, Severity::damage, volume_.record_place(number),
+          fmt::format("record {} is torn: a part of it is of another writing", number),
+          "it is read as it lies");
+    if (with_deleted_ && number >= kFirstOwnRecord) note_times(record);
+    // Names may stand in further records.
+    if (parts) return take_names(volume_.file_of(number, record));
+    File file;
+    file.number = number;
+    file.in_use = record.in_use;
+    file.folder = record.folder;
+    for (const Attribute& attribute : record.attributes)
+      if (attribute.type == kFileName && attribute.resident)
+        if (auto name = parse_file_name(record.value_of(attribute)))
+          file.names.push_back(std::move(*name));
+    take_names(file);
+  }
+
+  void claim(const Record& record, RangeSet& set) const {
+    std::vector<Run> runs;
+    for (const Attribute& attribute : record.attributes) {
+      if (attribute.resident) continue;
+      runs.clear();
+      add_runs(slice(record.bytes, static_cast<std::size_t>(attribute.runs.offset),
+                     static_cast<std::size_t>(attribute.runs.length)),
+               attribute.first_vcn, volume_.geometry.cluster_count(), runs);
+      for (const Run& run : runs)
+        if (!run.hole) set.add({run.lcn, run.count});
+    }
+  }
+
+  void take_names(const File& file) {
+    const auto record = static_cast<std::uint32_t>(file.number);
+    bool named = false;
+    const std::size_t most = std::min<std::size_t>(file.names.size(), kMostNames);
+    for (std::size_t i = 0; i < most; ++i) {
+      const FileName& name = file.names[i];
+      if (name.space == kShortSpace && has_long_name(file, name)) continue;
+      if (file.number == kRootRecord && name.folder.record == kRootRecord) {
+        named = true;
+        continue;
+      }
+      Link link;
+      link.record = record;
+      link.name = static_cast<std::uint16_t>(i);
+      link.deleted = !file.in_use;
+      link.is_folder = file.folder;
+      put_in(link, name.folder);
+      census_.links.push_back(link);
+      named = true;
+    }
+    if (named || !with_deleted_ || file.number < kFirstOwnRecord) return;
+    Link link;
+    link.record = record;
+    link.name = kNameless;
+    link.deleted = !file.in_use;
+    link.orphan = file.in_use;
+    link.is_folder = file.folder;
+    nameless_.push_back(census_.links.size());
+    census_.links.push_back(link);
+  }
+
+  static bool has_long_name(const File& file, const FileName& name) {
+    return std::any_of(file.names.begin(), file.names.end(), [&](const FileName& other) {
+      return other.space != kShortSpace && other.folder == name.folder;
+    });
+  }
+
+  // The folder's record may not be read yet: whether it still is that folder is seen at the end.
+  void put_in(Link& link, const Reference& folder) const {
+    if (folder.record >= volume_.records()) return;
+    link.folder = static_cast<std::uint32_t>(folder.record);
+    link.folder_sequence = folder.sequence;
+  }
+
+  void note_times(const Record& record) {
+    const Attribute* const standard = record.find(kStandardInformation);
+    if (standard == nullptr || !standard->resident || standard->value.length < 0x24) return;
+    const ByteView value = record.value_of(*standard);
+    const auto created = time_at(value, 0);
+    const auto changed = time_at(value, 0x10);
+    if (created && record.sequence > 1)
+      make_later(record.in_use         ? in_use_again_
+                 : record.sequence > 2 ? deleted_again_
+                                       : deleted_twice_,
+                 *created);
+    if (!record.in_use && record.sequence == 1) counts_on_reuse_ = true;
+    if (!record.folder && created && changed &&
+        nanoseconds_between(*created, *changed) > kOneWriting_ns)
+      make_later(census_.last_rewrite, *changed);
+  }
+
+  // A sequence tells how often a record was used. Systems count when a file is deleted, or when its
+  // record is used again; a deleted record that was never counted on shows the latter.
+  void find_unseen_lives() {
+    for (const auto& latest : {in_use_again_, deleted_again_})
+      if (latest) make_later(census_.last_unseen_life, *latest);
+    if (counts_on_reuse_ && deleted_twice_) make_later(census_.last_unseen_life, *deleted_twice_);
+  }
+
+  // Names of deleted files that are left in the slack of their folders' indexes.
+  void name_the_nameless() {
+    if (nameless_.empty()) return;
+    SlackNames names(volume_);
+    for (std::size_t number = 0; number < states_.size(); ++number) {
+      if (number % 1024 == 0) volume_.context.check_cancelled();
+      if (states_[number].base && states_[number].folder) names.read(number);
+    }
+    for (const std::size_t i : nameless_) {
+      Link& link = census_.links[i];
+      const auto file = volume_.file(link.record);
+      if (!file) continue;
+      auto name = names.of(*file);
+      if (!name) continue;
+      put_in(link, name->folder);
+      census_.given.emplace(link.record, std::move(*name));
+    }
+  }
+
+  // A name stands in its folder while that record still is that folder, or was until it was
+  // deleted.
+  void join_folders() {
+    for (Link& link : census_.links) {
+      if (link.folder == kNowhere) continue;
+      const State& folder = states_[link.folder];
+      const std::uint16_t then = link.folder_sequence;
+      const bool same = folder.sequence == then || then == 0;
+      const bool until_deleted =
+          !folder.in_use && folder.sequence == static_cast<std::uint16_t>(then + 1);
+      const bool is_it = folder.base && folder.folder && (same || until_deleted);
+      if (!is_it) link.folder = kNowhere;
+      if (!link.deleted && (!is_it || !folder.in_use)) link.orphan = true;
+    }
+  }
+
+  void order() {
+    std::sort(census_.links.begin(), census_.links.end(), [](const Link& a, const Link& b) {
+      return std::tie(a.folder, a.record, a.name) < std::tie(b.folder, b.record, b.name);
+    });
+  }
+
+  // What neither the root nor a lost folder leads to (folders that hold each other) is given to
+  // nowhere, so that every link is reached once.
+  void gather_lost() {
+    reach(static_cast<std::uint32_t>(kRootRecord));
+    reach(kNowhere);
+    std::vector<std::size_t> tops;
+    for (std::size_t i = 0; i < census_.links.size(); ++i) {
+      const Link& link = census_.links[i];
+      if (!link.is_folder || link.folder == kNowhere || states_[link.record].reached ||
+          states_[link.folder].reached)
+        continue;
+      tops.push_back(i);
+      reach(link.record);
+    }
+    for (const std::size_t i : tops) {
+      census_.links[i].folder = kNowhere;
+      census_.links[i].orphan = !census_.links[i].deleted;
+    }
+    if (!tops.empty()) order();
+  }
+
+  void reach(std::uint32_t top) {
+    std::deque<std::uint32_t> todo = {top};
+    if (top != kNowhere) states_[top].reached = true;
+    while (!todo.empty()) {
+      const auto [from, to] = census_.in_folder(todo.front());
+      todo.pop_front();
+      for (std::size_t i = from; i < to; ++i) {
+        const Link& link = census_.links[i];
+        if (!link.is_folder || states_[link.record].reached) continue;
+        states_[link.record].reached = true;
+        todo.push_back(link.record);
+      }
+    }
+  }
+
+  const Volume& volume_;
+  bool with_deleted_;
+  Census census_;
+  std::vector<State> states_;
+  std::vector<std::size_t> nameless_;  // links
+  std::optional<Timestamp> in_use_again_, deleted_again_, deleted_twice_;
+  bool counts_on_reuse_ = false;
+};
+
+}  // namespace
+
+bool before(const Timestamp& a, const Timestamp& b) {
+  return std::tie(a.seconds, a.nanoseconds) < std::tie(b.seconds, b.nanoseconds);
+}
+
+std::pair<std::size_t, std::size_t> Census::in_folder(std::uint32_t folder) const {
+  const auto [from, to] =
+      std::equal_range(links.begin(), links.end(), Link{folder},
+                       [](const Link& a, const Link& b) { return a.folder < b.folder; });
+  return {static_cast<std::size_t>(from - links.begin()),
+          static_cast<std::size_t>(to - links.begin())};
+}
+
+Census take_census(const Volume& volume, bool with_deleted) {
+  return Taking(volume, with_deleted).take();
+}
+
+}  // namespace lantern::ntfs

@@ -1,0 +1,51 @@
+// Census: one reading of the whole file table. Which names stand in which folder, what was deleted
+// or has lost its folder, and which clusters are claimed by whom.
+//
+// The folders' own indexes are not walked: a name stands in its file's record, too, and a hurt
+// index then hides nothing.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <unordered_map>
+#include <vector>
+
+#include "base/range_set.h"
+#include "filesystem/ntfs/index.h"
+
+namespace lantern::ntfs {
+
+constexpr std::uint32_t kNowhere = 0xFFFFFFFF;  // instead of a folder: not known
+constexpr std::uint16_t kNameless = 0xFFFF;     // instead of a name: none is left in the record
+
+// A name in a folder; small, since there may be millions.
+struct Link {
+  std::uint32_t folder = kNowhere;  // records
+  std::uint32_t record = 0;
+  std::uint16_t folder_sequence = 0;
+  std::uint16_t name = 0;  // index in File::names
+  bool deleted : 1 = false;
+  bool orphan : 1 = false;  // in use, but no folder that is leads to it
+  bool is_folder : 1 = false;
+};
+
+struct Census {
+  std::vector<Link> links;                             // sorted by folder, record and name
+  std::unordered_map<std::uint32_t, GivenName> given;  // by record, of the nameless
+  RangeSet live;                                       // clusters
+  RangeSet deleted;                                    // of files that are not
+  // A deleted file that was last changed before these may have been written over by something that
+  // has left no trace.
+  std::optional<Timestamp> last_unseen_life;
+  std::optional<Timestamp> last_rewrite;
+
+  // The links of one folder.
+  std::pair<std::size_t, std::size_t> in_folder(std::uint32_t folder) const;
+};
+
+// `with_deleted`: without it only what is in use is looked at, and no claims are.
+Census take_census(const Volume& volume, bool with_deleted);
+
+bool before(const Timestamp& a, const Timestamp& b);
+
+}  // namespace lantern::ntfs

@@ -1,0 +1,159 @@
+#include "filesystem/ntfs/content.h"
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "filesystem/ntfs/lznt1.h"
+#include "filesystem/ntfs/unit_source.h"
+
+namespace lantern::ntfs {
+namespace {
+
+constexpr std::uint64_t kMostUnitBytes = 16u << 20;
+
+void add(std::vector<Range>& ranges, Range range) {
+  if (range.empty()) return;
+  if (!ranges.empty() && ranges.back().end() == range.offset)
+    ranges.back().length += range.length;
+  else
+    ranges.push_back(range);
+}
+
+// The stream's clusters laid end to end, and which bytes of it are lost, doubtful or holes.
+struct Laid {
+  SourcePtr bytes;
+  std::vector<Range> lost, doubtful, holes;
+};
+
+Laid lay_out(const Volume& volume, const Stream& stream, std::uint64_t size, const Owners* owners) {
+  const std::uint64_t step = volume.geometry.cluster_bytes;
+  Laid laid;
+  std::vector<Piece> pieces;
+  std::uint64_t at = 0;
+  const auto put = [&](ExtentKind kind, std::uint64_t length, std::uint64_t place) {
+    const Range range{at, std::min(length, size - at)};
+    if (range.empty()) return;
+    if (kind == ExtentKind::unreadable) add(laid.lost, range);
+    if (kind == ExtentKind::zero) add(laid.holes, range);
+    pieces.push_back(
+        {kind, range.length, kind == ExtentKind::direct ? volume.raw : nullptr, place});
+    at = range.end();
+  };
+  for (const Run& run : stream.runs) {
+    const std::uint64_t start = saturating_mul(run.vcn, step);
+    if (start >= size) break;
+    if (start > at) put(ExtentKind::unreadable, start - at, 0);
+    if (run.hole) {
+      put(ExtentKind::zero, saturating_mul(run.count, step), 0);
+    } else if (owners == nullptr) {
+      put(ExtentKind::direct, run.count * step, run.lcn * step);
+    } else {
+      const std::uint64_t needed = std::min(run.count, divide_up(size - at, step));
+      owners->judge({run.lcn, needed}, [&](Range part, Owners::Verdict verdict) {
+        if (verdict == Owners::Verdict::disputed)
+          add(laid.doubtful, {at, std::min(part.length * step, size - at)});
+        put(verdict == Owners::Verdict::gone ? ExtentKind::unreadable : ExtentKind::direct,
+            part.length * step, part.offset * step);
+      });
+    }
+  }
+  if (at < size) put(ExtentKind::unreadable, size - at, 0);
+  laid.bytes = make_joined(std::move(pieces));
+  return laid;
+}
+
+// How much of `range` lies in sorted ranges.
+std::uint64_t share(const std::vector<Range>& ranges, Range range) {
+  auto next = std::partition_point(ranges.begin(), ranges.end(),
+                                   [&](const Range& r) { return r.end() <= range.offset; });
+  std::uint64_t sum = 0;
+  for (; next != ranges.end() && next->offset < range.end(); ++next)
+    sum += intersect(*next, range).length;
+  return sum;
+}
+
+// A unit is packed when a part of its clusters is a hole: what they hold is shorter than it.
+Content unpacked(const Volume& volume, const Stream& stream, const Owners* owners) {
+  const std::uint64_t unit = volume.geometry.cluster_bytes << stream.unit_shift;
+  const std::uint64_t whole = saturating_mul(divide_up(stream.size_bytes, unit), unit);
+  auto laid = std::make_shared<Laid>(lay_out(volume, stream, whole, owners));
+  Content content;
+  const auto widen = [&](const std::vector<Range>& from, std::vector<Range>& to) {
+    for (const Range& range : from) {
+      const std::uint64_t first = range.offset / unit * unit;
+      const std::uint64_t end =
+          std::min(saturating_mul(divide_up(range.end(), unit), unit), stream.size_bytes);
+      const std::uint64_t begin = to.empty() ? first : std::max(first, to.back().end());
+      if (begin < end) add(to, {begin, end - begin});
+    }
+  };
+  widen(laid->lost, content.lost);
+  widen(laid->doubtful, content.doubtful);
+  Units units;
+  units.size_bytes = stream.size_bytes;
+  units.unit_bytes = unit;
+  units.how = "LZNT1";
+  units.unpack = [laid, unit](std::uint64_t number, std::span<std::byte> out,
+                              std::vector<Range>& lost) {
+    const Range place{number * unit, unit};
+    const std::uint64_t holes = share(laid->holes, place);
+    if (holes == unit) return;
+    Bytes packed(static_cast<std::size_t>(unit - (holes > 0 ? holes : 0)));
+    const ReadResult got = laid->bytes->read(place.offset, packed);
+    if (!got.unreadable.empty()) {
+      lost.push_back({place.offset, out.size()});
+      return;
+    }
+    if (holes == 0) {
+      std::copy_n(packed.begin(), out.size(), out.begin());
+      return;
+    }
+    unpack_lznt1(packed, out);
+  };
+  content.bytes = make_units(std::move(units), volume.context);
+  return content;
+}
+
+}  // namespace
+
+void Owners::judge(Range clusters, const std::function<void(Range, Verdict)>& visit) const {
+  for (std::uint64_t at = clusters.offset; at < clusters.end();) {
+    const auto [end, used] = bitmap_.alike(at, clusters.end());
+    const Range part{at, end - at};
+    at = end;
+    if (used) {
+      visit(part, Verdict::gone);
+      continue;
+    }
+    census_.live.parts(part, [&](Range of_part, bool live) {
+      if (live) return visit(of_part, Verdict::gone);
+      census_.deleted.parts_claimed_twice(of_part, [&](Range least, bool twice) {
+        visit(least, twice ? Verdict::disputed : Verdict::own);
+      });
+    });
+  }
+}
+
+Content content_of(const Volume& volume, const Stream& stream, const Owners* owners) {
+  Content content;
+  if (stream.resident) {
+    Bytes bytes = stream.value;
+    content.bytes = make_memory_source(std::move(bytes));
+    return content;
+  }
+  const std::uint64_t unit = volume.geometry.cluster_bytes << stream.unit_shift;
+  if (stream.compressed && unit <= kMostUnitBytes) return unpacked(volume, stream, owners);
+  const std::uint64_t written = std::min(stream.written_bytes, stream.size_bytes);
+  Laid laid = lay_out(volume, stream, written, owners);
+  content.lost = std::move(laid.lost);
+  content.doubtful = std::move(laid.doubtful);
+  if (written == stream.size_bytes) {
+    content.bytes = std::move(laid.bytes);
+    return content;
+  }
+  content.bytes = make_joined({{ExtentKind::direct, written, laid.bytes, 0},
+                               {ExtentKind::zero, stream.size_bytes - written, nullptr, 0}});
+  return content;
+}
+
+}  // namespace lantern::ntfs

@@ -1,0 +1,54 @@
+// File names and times of NTFS. Little-endian, offsets in bytes.
+//   name: 0 8 folder it is in, a reference  8 8 created, 0x10 8 modified, 0x18 8 record changed,
+//     0x20 8 accessed  0x28 8 allocated  0x30 8 size  0x38 4 attribute bits  0x40 1 UTF-16 units
+//     0x41 1 space: 0 any bytes, 1 long, 2 short (8.3), 3 both  0x42 the units
+//   A time counts 100 ns since 1601-01-01 UTC.
+// Source: the Linux kernel's documentation and headers of NTFS.
+//
+// Thread-safety: pure functions; an UpCase is only read.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "filesystem/ntfs/record.h"
+#include "lantern/timestamp.h"
+
+namespace lantern::ntfs {
+
+constexpr std::uint8_t kShortSpace = 2;
+
+struct FileName {
+  Reference folder;
+  std::optional<Timestamp> created, modified, changed, accessed;
+  std::uint64_t size_bytes = 0;
+  std::uint32_t attributes = 0;
+  std::uint8_t space = 0;
+  std::string text;
+
+  // What a deleted record and the name of it that is left elsewhere share.
+  bool same_birth(const FileName& other) const { return created && created == other.created; }
+};
+
+// All units, as bytes of UTF-8.
+std::string name_text(ByteView units);
+
+std::optional<Timestamp> time_at(ByteView bytes, std::size_t at);
+
+// Empty: too short for what it says.
+std::optional<FileName> parse_file_name(ByteView value);
+
+// The volume's own table of capital letters; without one, only ASCII is compared so.
+class UpCase {
+ public:
+  UpCase() = default;
+  explicit UpCase(ByteView table);
+  bool same(const std::string& a, const std::string& b) const;
+
+ private:
+  std::vector<char16_t> fold(const std::string& text) const;
+  std::vector<char16_t> table_;
+};
+
+}  // namespace lantern::ntfs
