@@ -38,8 +38,8 @@ void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry) 
   if (entry.owner) {
     json.key("user").value(entry.owner->user).key("group").value(entry.owner->group);
     json.key("mode").value(fmt::format("{:04o}", entry.owner->mode));
-    json.key("links").value(entry.links);
   }
+  json.key("links").value(entry.links);
   if (entry.device != 0)
     json.key("device").value(fmt::format("{},{}", entry.device >> 32, entry.device & 0xFFFFFFFF));
   json.key("attributes").value(entry.attributes).key("intact");

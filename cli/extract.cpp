@@ -20,6 +20,7 @@ struct Options {
   bool estimate = false;
   bool no_hash = false;
   bool attributes = false;
+  bool streams = false;
   bool owners = false;
   bool exact = false;
   std::string zone;
@@ -108,6 +109,7 @@ int extract_files(Session& session, Options options) {
   wanted.hash = !options.no_hash;
   wanted.attributes = options.attributes;
   wanted.owners = options.owners;
+  wanted.streams = options.streams;
   wanted.manifest = options.manifest;
   wanted.local_to_utc = zone_of(options.zone);
   const auto line = std::make_shared<ProgressLine>(session.streams.err);
@@ -153,6 +155,8 @@ Action add_extract(CLI::App& app, Session& session) {
   command->add_flag("--no-hash", options->no_hash, "no SHA-256 of the files");
   command->add_flag("--attributes", options->attributes,
                     "extended attributes and access lists too");
+  command->add_flag("--streams", options->streams,
+                    "further streams of a file too, each as a file beside it");
   command->add_flag("--owners", options->owners, "owner, group and mode too");
   command->add_option("--zone", options->zone,
                       "zone of the disk's local times: UTC, +02:00, Europe/Oslo");

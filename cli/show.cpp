@@ -259,8 +259,9 @@ int show_entry(Session& session, const Options& options) {
                 "add a path or an id, or use lantern survey for what a disk is");
   const FileSystem& files = *target.volume_view().file_system;
   std::optional<Content> content;
-  if (has_content(*target.entry) && target.entry->attributes.find('e') == std::string::npos)
-    content = files.open(*target.entry);
+  if (!target.stream.empty() ||
+      (has_content(*target.entry) && target.entry->attributes.find('e') == std::string::npos))
+    content = files.open(*target.entry, target.stream);
   if (options.raw) {
     if (!content)
       throw Error(ErrorCode::usage, address.print(), std::nullopt,
@@ -272,13 +273,13 @@ int show_entry(Session& session, const Options& options) {
   } else {
     print_choice(session.streams, target);
     print_facts(session, target, *target.entry);
-    if (content && target.entry->kind == EntryKind::symlink) {
+    if (content && target.stream.empty() && target.entry->kind == EntryKind::symlink) {
       const auto names = start_of(*content, options.bytes);
       session.streams.out << "  names       "
                           << for_terminal(
                                  {reinterpret_cast<const char*>(names.data()), names.size()})
                           << '\n';
-    } else if (content && target.entry->size_bytes > 0) {
+    } else if (content && content->bytes->size() > 0) {
       print_extents(session, target, *content);
       print_start(session, *content, options);
     }

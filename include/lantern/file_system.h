@@ -74,6 +74,7 @@ struct Content {
 struct Stream {
   std::string name;
   std::uint64_t size_bytes = 0;
+  std::optional<double> intact;  // as of an entry
 };
 
 // A name and a value kept beside a file, both raw bytes, as the system shows them.

@@ -57,6 +57,7 @@ struct Target {
   std::vector<DiskView> disks;        // outermost first; the target lies in the last
   std::optional<std::size_t> volume;  // in disks.back().volumes
   std::optional<Entry> entry;         // a file or folder in that volume; empty: its root
+  std::string stream;                 // of that entry; empty: its own content
   SourcePtr bytes;                    // for ::bytes
   std::string chosen;                 // address of a volume the address left out
   std::string why;                    // why that one

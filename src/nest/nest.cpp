@@ -230,6 +230,8 @@ class Descent {
         return take_entry(step);
       case Step::Kind::version:
         return take_version(step);
+      case Step::Kind::stream:
+        return take_stream(step);
       case Step::Kind::member:
         return take_member(step);
       case Step::Kind::bytes:
@@ -258,6 +260,7 @@ class Descent {
     target_.disks.push_back(open_disk(bytes, address, around, options_, context_));
     target_.volume.reset();
     target_.entry.reset();
+    target_.stream.clear();
   }
 
   template <typename Matches>
@@ -294,6 +297,13 @@ class Descent {
     disk().volumes.push_back(view_volume(disk().address, std::move(row), disk().container.flat,
                                          step, options_, context_));
     target_.volume = disk().volumes.size() - 1;
+  }
+
+  void take_stream(const Step& step) {
+    if (!target_.entry) fail("a stream is of a file: name it before the stream");
+    target_.stream = step.text;
+    // So that one that is not there is said now.
+    open_entry();
   }
 
   // The disk as it was in a version it keeps.
@@ -372,14 +382,15 @@ class Descent {
 
   SourcePtr open_entry() {
     const FileSystem& files = *target_.volume_view().file_system;
-    return whole_or_first_piece(target_.entry->path.back(), files.open(*target_.entry).bytes,
-                                *beside_entry(), context_);
+    return whole_or_first_piece(target_.entry->path.back(),
+                                files.open(*target_.entry, target_.stream).bytes, *beside_entry(),
+                                context_);
   }
 
   // A step behind a file: the file is a disk.
   void enter_file_as_disk() {
     if (!target_.entry) return;
-    if (target_.entry->kind != EntryKind::file)
+    if (target_.entry->kind != EntryKind::file && target_.stream.empty())
       fail("a step follows a folder: write its path and the file's in one step");
     enter(entry_address(), open_entry(),
           surroundings(target_.entry->path.back(), beside_entry(), options_, context_));

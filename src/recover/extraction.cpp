@@ -33,14 +33,30 @@ struct Place {
   }
 };
 
-Place place_of(const Entry& entry, bool whole) {
+// What is written as one file: an entry's own content, or a further stream of it.
+struct Part {
+  const Entry& entry;
+  std::string stream;  // empty: its own content
+  std::uint64_t size_bytes = 0;
+  std::optional<double> intact;
+
+  bool link() const { return stream.empty() && entry.kind == EntryKind::symlink; }
+};
+
+Part own_content(const Entry& entry) {
+  return {entry, {}, entry.size_bytes, entry.intact};
+}
+
+Place place_of(const Entry& entry, bool whole, const std::string& stream = {}) {
   Place place;
   if (!whole)
     place.folders.emplace_back("partial");
   else if (entry.state != EntryState::active)
     place.folders.emplace_back("deleted");
   for (const std::string& name : entry.path) place.folders.push_back(safe_file_name(name));
-  place.name = place.folders.back();
+  place.name = stream.empty()
+                   ? place.folders.back()
+                   : safe_file_name(fmt::format("{} (stream {})", entry.path.back(), stream));
   place.folders.pop_back();
   return place;
 }
@@ -208,26 +224,40 @@ class Extraction::Job {
   }
 
   void take(const Entry& entry, Destination& destination, Manifest& manifest) {
-    if (entry.kind == EntryKind::folder) return take_folder(entry, destination);
-    if (const auto done = manifest.done(entry.id)) {
+    if (target_.stream.empty()) {
+      if (entry.kind == EntryKind::folder)
+        take_folder(entry, destination);
+      else
+        take_part(own_content(entry), destination, manifest);
+      if (!options_.streams) return;
+    }
+    for (Stream& stream : files_.streams(entry))
+      if (target_.stream.empty() || stream.name == target_.stream)
+        take_part({entry, std::move(stream.name), stream.size_bytes, stream.intact}, destination,
+                  manifest);
+  }
+
+  void take_part(const Part& part, Destination& destination, Manifest& manifest) {
+    const Entry& entry = part.entry;
+    if (const auto done = manifest.done(entry.id, part.stream)) {
       const bool there = done->written.empty() ||
                          (done->link ? destination.is_link(done->written)
                                      : destination.file_size(done->written) == done->size_bytes);
       if (there) {
         ++summary_.already_there;
-        copied_bytes_ += entry.size_bytes;
+        copied_bytes_ += part.size_bytes;
         return;
       }
     }
     try {
-      if (entry.kind == EntryKind::file || entry.kind == EntryKind::symlink)
-        take_file(entry, destination, manifest);
+      if (!part.stream.empty() || entry.kind == EntryKind::file || entry.kind == EntryKind::symlink)
+        take_file(part, destination, manifest);
       else
-        take_special(entry, manifest);
+        take_special(part, manifest);
     } catch (const Error& error) {
       if (error.code() != ErrorCode::cannot_write && error.code() != ErrorCode::unsupported) throw;
       destination.abandon();
-      ManifestRow row = row_for(entry);
+      ManifestRow row = row_for(part);
       row.failed = error.what();
       manifest.add(row);
       ++summary_.failed;
@@ -268,9 +298,9 @@ class Extraction::Job {
   }
 
   // What has no content is named and not made.
-  void take_special(const Entry& entry, Manifest& manifest) {
-    ManifestRow row = row_for(entry);
-    row.attributes = dress_of(entry).attributes;
+  void take_special(const Part& part, Manifest& manifest) {
+    ManifestRow row = row_for(part);
+    row.attributes = dress_of(part.entry).attributes;
     manifest.add(row);
     ++summary_.special;
   }
@@ -284,36 +314,38 @@ class Extraction::Job {
     return dress;
   }
 
-  ManifestRow row_for(const Entry& entry) const {
+  ManifestRow row_for(const Part& part) const {
     ManifestRow row;
-    row.entry = &entry;
+    row.entry = &part.entry;
+    row.stream = part.stream;
     row.volume = target_.volume_view().address.print();
     row.volume_number = target_.volume_view().row.number;
-    row.size_bytes = entry.size_bytes;
-    row.intact = entry.intact;
+    row.size_bytes = part.size_bytes;
+    row.intact = part.intact;
     row.with_owner = options_.owners;
     return row;
   }
 
-  void take_file(const Entry& entry, Destination& destination, Manifest& manifest) {
-    const Content content = files_.open(entry);
-    ManifestRow row = row_for(entry);
+  void take_file(const Part& part, Destination& destination, Manifest& manifest) {
+    const Entry& entry = part.entry;
+    const Content content = files_.open(entry, part.stream);
+    ManifestRow row = row_for(part);
     row.lost = content.lost;
     row.doubtful = content.doubtful;
-    if (entry.size_bytes > 0 && total(content.lost) >= entry.size_bytes) {
+    if (part.size_bytes > 0 && total(content.lost) >= part.size_bytes) {
       row.partial = true;
       manifest.add(row);
       ++summary_.nothing_left;
       return;
     }
-    const bool link = entry.kind == EntryKind::symlink;
-    if (link && entry.size_bytes > kLongestTarget)
+    const bool link = part.link();
+    if (link && part.size_bytes > kLongestTarget)
       throw Error(ErrorCode::unsupported, {}, std::nullopt,
-                  fmt::format("a link with a target of {} bytes is none", entry.size_bytes));
-    const Dress dress = link ? Dress() : dress_of(entry);
+                  fmt::format("a link with a target of {} bytes is none", part.size_bytes));
+    const Dress dress = link || !part.stream.empty() ? Dress() : dress_of(entry);
     row.attributes = dress.attributes;
     destination.begin();
-    Copied copied = copy(entry, content, destination);
+    Copied copied = copy(part, content, destination);
     row.lost = std::move(copied.lost);
     row.sha256 = std::move(copied.sha256);
     // Bytes that could not be read after all take their share away.
@@ -321,10 +353,10 @@ class Extraction::Job {
         total(row.lost) - std::min(total(row.lost), total(content.lost));
     if (row.intact && newly_lost > 0)
       row.intact = std::max(0.0, *row.intact - static_cast<double>(newly_lost) /
-                                                   static_cast<double>(entry.size_bytes));
+                                                   static_cast<double>(part.size_bytes));
     row.partial = row.intact.value_or(0) != 1;
 
-    Place place = place_of(entry, !row.partial);
+    Place place = place_of(entry, !row.partial, part.stream);
     place.folders = destination.make_folders(place.folders);
     const std::string plain_name = place.name;
     std::optional<FileTime> time;
@@ -336,22 +368,23 @@ class Extraction::Job {
       // The line first: after a kill a line without its file is done again, but never a file twice.
       manifest.add(row);
       if (link && make_link(content, entry, place, destination)) break;
-      if (wants_dress() && !link && !destination.dress(dress)) ++summary_.undressed;
-      if (!link && destination.finish(place.folders, place.name, entry.size_bytes, time)) break;
+      if (wants_dress() && !link && part.stream.empty() && !destination.dress(dress))
+        ++summary_.undressed;
+      if (!link && destination.finish(place.folders, place.name, part.size_bytes, time)) break;
       destination.begin();
-      copy(entry, content, destination);
+      copy(part, content, destination);
     }
     ++summary_.files;
-    summary_.bytes += entry.size_bytes;
+    summary_.bytes += part.size_bytes;
     if (entry.state != EntryState::active) ++summary_.deleted;
     if (row.partial) ++summary_.partial;
   }
 
-  Copied copy(const Entry& entry, const Content& content, Destination& destination) {
-    return copier_.copy(content, entry.size_bytes, destination, [&](std::uint64_t bytes) {
+  Copied copy(const Part& part, const Content& content, Destination& destination) {
+    return copier_.copy(content, part.size_bytes, destination, [&](std::uint64_t bytes) {
       copied_bytes_ += bytes;
       if (context_.progress)
-        context_.progress->update(copied_bytes_, total_bytes_, entry.path.back());
+        context_.progress->update(copied_bytes_, total_bytes_, part.entry.path.back());
     });
   }
 

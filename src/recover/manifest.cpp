@@ -27,19 +27,31 @@ constexpr int kVersion = 1;
 constexpr unsigned kOffsetBits = 36;
 constexpr std::uint64_t kLongestPart = std::uint64_t{1} << kOffsetBits;
 
-std::uint64_t hash_bits(const std::string& id) {
-  return std::hash<std::string>{}(id) >> kOffsetBits << kOffsetBits;
+std::uint64_t hash_bits(const std::string& key) {
+  return std::hash<std::string>{}(key) >> kOffsetBits << kOffsetBits;
 }
 
 std::uint64_t offset_of(std::uint64_t kept) {
   return kept % kLongestPart;
 }
 
-std::string id_of(const std::string& line) {
-  const auto row = nlohmann::json::parse(line, nullptr, false);
-  return row.is_object() && row.contains("id") && row["id"].is_string()
-             ? row["id"].get<std::string>()
-             : std::string();
+// What tells a line from others: the entry's id, and the stream of it.
+std::string key_of(const std::string& id, const std::string& stream) {
+  return stream.empty() ? id : id + '/' + stream;
+}
+
+template <typename Json>
+std::string key_of(const Json& row) {
+  const auto text = [&](const char* name) {
+    return row.is_object() && row.contains(name) && row[name].is_string()
+               ? row[name].template get<std::string>()
+               : std::string();
+  };
+  return key_of(text("id"), text("stream"));
+}
+
+std::string key_of_line(const std::string& line) {
+  return key_of(nlohmann::json::parse(line, nullptr, false));
 }
 
 bool path_is_exact(const Entry& entry) {
@@ -72,7 +84,8 @@ std::string row_json(const ManifestRow& row) {
   json.key("path").value(path);
   if (!path_is_exact(entry)) json.key("path_bytes").value(base64(path));
   json.key("id").value(entry.id).key("kind").value(to_string(entry.kind));
-  json.key("stream").null();
+  json.key("stream");
+  row.stream.empty() ? json.null() : json.value(row.stream);
   json.key("state").value(to_string(entry.state)).key("size_bytes").value(row.size_bytes);
   json.key("sha256");
   row.sha256.empty() ? json.null() : json.value(row.sha256);
@@ -152,11 +165,11 @@ void Manifest::refuse() const {
               "name another with --manifest, or another destination");
 }
 
-void Manifest::remember(const std::string& id, std::uint64_t offset) {
-  if (!id.empty()) kept_.push_back(hash_bits(id) | offset);
+void Manifest::remember(const std::string& key, std::uint64_t offset) {
+  if (!key.empty()) kept_.push_back(hash_bits(key) | offset);
 }
 
-// Of two lines of one id the last counts.
+// Of two lines of one key the last counts.
 void Manifest::put_in_order() {
   std::sort(kept_.begin(), kept_.end());
   std::size_t held = 0;
@@ -165,8 +178,8 @@ void Manifest::put_in_order() {
     std::size_t other = held;
     while (other > 0 && kept_[other - 1] >= hash) --other;
     if (other < held) {
-      const std::string id = id_of(line_at(offset_of(kept)));
-      while (other < held && id_of(line_at(offset_of(kept_[other]))) != id) ++other;
+      const std::string key = key_of_line(line_at(offset_of(kept)));
+      while (other < held && key_of_line(line_at(offset_of(kept_[other]))) != key) ++other;
     }
     if (other < held)
       replaced_.push_back(offset_of(kept_[other]));
@@ -191,11 +204,11 @@ std::string Manifest::line_at(std::uint64_t offset) const {
   }
 }
 
-std::optional<std::uint64_t> Manifest::find(const std::string& id) const {
-  const std::uint64_t hash = hash_bits(id);
+std::optional<std::uint64_t> Manifest::find(const std::string& key) const {
+  const std::uint64_t hash = hash_bits(key);
   for (auto at = std::lower_bound(kept_.begin(), kept_.end(), hash);
        at != kept_.end() && *at - offset_of(*at) == hash; ++at)
-    if (id_of(line_at(offset_of(*at))) == id) return offset_of(*at);
+    if (key_of_line(line_at(offset_of(*at))) == key) return offset_of(*at);
   return std::nullopt;
 }
 
@@ -206,7 +219,7 @@ void Manifest::take_up_lines() {
     // A line cut by a kill has no end: it is taken off and written again.
     if (lines.eof()) break;
     if (end_ == 0 && line != job_) refuse();
-    if (end_ != 0) remember(id_of(line), end_);
+    if (end_ != 0) remember(key_of_line(line), end_);
     end_ += line.size() + 1;
   }
   if (::ftruncate(part_.get(), static_cast<off_t>(end_)) != 0)
@@ -238,7 +251,7 @@ void Manifest::take_up_document() {
       put(job_);
     } else if (depth == 2 && array == "files") {
       if (!ours) refuse();
-      remember(value.value("id", std::string()), end_);
+      remember(key_of(value), end_);
       put(value.dump());
     }
     return depth != 2;
@@ -252,8 +265,9 @@ void Manifest::take_up_document() {
   std::filesystem::rename(passing, part_path_);
 }
 
-std::optional<Manifest::Done> Manifest::done(const std::string& id) const {
-  const std::optional<std::uint64_t> kept = find(id);
+std::optional<Manifest::Done> Manifest::done(const std::string& id,
+                                             const std::string& stream) const {
+  const std::optional<std::uint64_t> kept = find(key_of(id, stream));
   if (!kept) return std::nullopt;
   const auto row = nlohmann::json::parse(line_at(*kept), nullptr, false);
   if (!row.is_object() || row.contains("failed")) return std::nullopt;
@@ -274,12 +288,12 @@ void Manifest::put(const std::string& line) {
 }
 
 void Manifest::add(const ManifestRow& row) {
-  const std::string& id = row.entry->id;
-  if (id == last_id_)
+  const std::string key = key_of(row.entry->id, row.stream);
+  if (key == last_key_)
     replaced_.push_back(last_offset_);
-  else if (const auto earlier = find(id))
+  else if (const auto earlier = find(key))
     replaced_.push_back(*earlier);
-  last_id_ = id;
+  last_key_ = key;
   last_offset_ = end_;
   put(row_json(row));
 }

@@ -1,8 +1,8 @@
 // Manifest: what an extraction wrote, entry by entry, and the proof of it.
 //
 // While an extraction runs it is JSON lines in NAME.part: a first line that says whose it is, then
-// one line an entry, written before the file gets its name; the last line of an id counts. At the
-// end the document NAME is made from it. docs/json/manifest.md has every key. Thread-safety:
+// one line a file, written before it gets its name; the last line of an id (and stream) counts. At
+// the end the document NAME is made from it. docs/json/manifest.md has every key. Thread-safety:
 // belongs to one thread.
 #pragma once
 
@@ -19,6 +19,7 @@ namespace lantern {
 
 struct ManifestRow {
   const Entry* entry = nullptr;
+  std::string stream;  // of the entry; empty: its own content
   std::string volume;
   std::uint64_t volume_number = 0;
   std::uint64_t size_bytes = 0;
@@ -46,8 +47,8 @@ class Manifest {
   // source and volume). Throws Error{refused} when one of another job is in the way.
   Manifest(std::string path, std::string job);
 
-  // What an earlier run wrote of this entry.
-  std::optional<Done> done(const std::string& id) const;
+  // What an earlier run wrote of this entry, or of a stream of it.
+  std::optional<Done> done(const std::string& id, const std::string& stream) const;
   void add(const ManifestRow& row);
   // Makes the document; `complete` says whether all was done. A stopped run keeps its part file.
   // Returns the document's SHA-256.
@@ -59,10 +60,10 @@ class Manifest {
   void take_up_lines();
   void take_up_document();
   void put(const std::string& line);
-  void remember(const std::string& id, std::uint64_t offset);
+  void remember(const std::string& key, std::uint64_t offset);
   void put_in_order();
   std::string line_at(std::uint64_t offset) const;
-  std::optional<std::uint64_t> find(const std::string& id) const;
+  std::optional<std::uint64_t> find(const std::string& key) const;
   [[noreturn]] void refuse() const;
 
   std::string path_;
@@ -71,9 +72,9 @@ class Manifest {
   OpenFile part_;
   std::uint64_t end_ = 0;  // of the part file, bytes
   // Lines of earlier runs, eight bytes for each since there may be millions: part of the hash of
-  // its id above the line's offset. Of this run none need be kept but the last.
+  // its key above the line's offset. Of this run none need be kept but the last.
   std::vector<std::uint64_t> kept_;
-  std::string last_id_;
+  std::string last_key_;
   std::uint64_t last_offset_ = 0;
   std::vector<std::uint64_t> replaced_;  // offsets of lines that a later one stands for
 };

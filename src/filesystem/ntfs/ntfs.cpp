@@ -133,7 +133,7 @@ class NtfsFileSystem final : public FileSystem {
     if (const auto file = volume_.file(entry.number))
       for (const ntfs::Stream& stream : file->streams)
         if (stream.type == kData && !stream.name.empty())
-          found.push_back({stream.name, stream.size_bytes});
+          found.push_back({stream.name, stream.size_bytes, share_left(*file, stream, nullptr)});
     return found;
   }
 
@@ -240,8 +240,8 @@ class NtfsFileSystem final : public FileSystem {
       entry.size_bytes = data->size_bytes;
     entry.intact = 1;
     if (seen.state != EntryState::active) evidence_of(entry, seen);
-    if (entry.kind == EntryKind::file && data != nullptr && !data->encrypted)
-      fill_intact(entry, file, *data);
+    if (entry.kind == EntryKind::file && data != nullptr)
+      entry.intact = share_left(file, *data, &entry.evidence);
     if (entry.kind == EntryKind::file && data == nullptr && file.parts_lost) {
       entry.intact = 0;
       entry.evidence += "; the record that tells of its content is another's now";
@@ -274,37 +274,35 @@ class NtfsFileSystem final : public FileSystem {
       entry.evidence += "; its folder is another's now";
   }
 
-  void fill_intact(Entry& entry, const File& file, const Stream& data) const {
-    if (entry.size_bytes == 0) return;
+  // How much of a content is left; `evidence`: where to say why, or empty.
+  double share_left(const File& file, const Stream& data, std::string* evidence) const {
+    const auto say = [&](const std::string& what) {
+      if (evidence != nullptr) *evidence += "; " + what;
+    };
+    if (data.size_bytes == 0) return 1;
     if (data.resident) {
-      if (!file.in_use) entry.evidence += "; its content in its record";
-      if (file.torn) {
-        entry.intact = 0.5;
-        entry.evidence += "; a part of its record is of another writing";
-      }
-      return;
+      if (!file.in_use) say("its content in its record");
+      if (!file.torn) return 1;
+      say("a part of its record is of another writing");
+      return 0.5;
     }
-    if (file.in_use && !known_unreadable() && told_in_full(data)) return;
+    if (file.in_use && !known_unreadable() && told_in_full(data)) return 1;
     const Content content = content_of(volume_, data, owners_of(file));
-    double gone = static_cast<double>(total(content.lost));
     const std::uint64_t disputed = total(content.doubtful);
-    const std::uint64_t unreadable = unreadable_below(content);
     const std::uint64_t zeros = file.in_use ? 0 : discarded(data);
-    gone += 0.5 * static_cast<double>(disputed + zeros) + static_cast<double>(unreadable);
-    entry.intact = std::clamp(1 - gone / static_cast<double>(entry.size_bytes), 0.0, 1.0);
-    if (file.in_use) return;
-    entry.evidence += "; clusters by its runs";
-    if (file.parts_lost) entry.evidence += "; some of its runs are lost";
+    const double gone = static_cast<double>(total(content.lost) + unreadable_below(content)) +
+                        0.5 * static_cast<double>(disputed + zeros);
+    const double left = std::clamp(1 - gone / static_cast<double>(data.size_bytes), 0.0, 1.0);
+    if (file.in_use) return left;
+    say("clusters by its runs");
+    if (file.parts_lost) say("some of its runs are lost");
     if (disputed > 0)
-      entry.evidence +=
-          fmt::format("; {} of it is claimed by another deleted file, too", human_size(disputed));
+      say(fmt::format("{} of it is claimed by another deleted file, too", human_size(disputed)));
     if (zeros > 0)
-      entry.evidence +=
-          fmt::format("; {} of it zeros, probably discarded by the drive", human_size(zeros));
-    if (*entry.intact == 1 && !proven(file)) {
-      entry.intact = kUnproven;
-      entry.evidence += "; other files were written since that left no trace of where";
-    }
+      say(fmt::format("{} of it zeros, probably discarded by the drive", human_size(zeros)));
+    if (left < 1 || proven(file)) return left;
+    say("other files were written since that left no trace of where");
+    return kUnproven;
   }
 
   // Whether its runs tell of all it holds.
