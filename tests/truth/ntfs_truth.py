@@ -249,6 +249,45 @@ def survives(data, image, cluster, compressed):
     return all(data[i:i + cluster] in image for i in range(0, len(data), cluster))
 
 
+def contents_of_records(image, record_bytes=1024):
+    """What records that are not in use lead to, read by their runs as they lie: all that can come back by its record."""
+    found = set()
+    for at in range(0, len(image) - record_bytes, 512):
+        if image[at:at + 4] != b"FILE" or image[at + 0x16] & 1:
+            continue
+        size = int.from_bytes(image[at + 0x1C:at + 0x20], "little")
+        guards, count = (int.from_bytes(image[at + o:at + o + 2], "little") for o in (4, 6))
+        if size not in (1024, 4096) or count < 2:
+            continue
+        record = bytearray(image[at:at + size])
+        stride = size // (count - 1)
+        for i in range(1, count):
+            record[i * stride - 2:i * stride] = record[guards + 2 * i:guards + 2 * i + 2]
+        per_cluster = image[0x0D] if image[0x0D] <= 0x80 else 1 << (256 - image[0x0D])
+        cluster = per_cluster * int.from_bytes(image[0x0B:0x0D], "little")
+        where = int.from_bytes(record[0x14:0x16], "little")
+        while where + 24 < size and record[where:where + 4] != b"\xff\xff\xff\xff":
+            kind, length = (int.from_bytes(record[where + o:where + o + 4], "little") for o in (0, 4))
+            if length < 24 or length % 8:
+                break
+            if kind == 0x80 and record[where + 9] == 0:
+                if record[where + 8] == 0:
+                    n, o = int.from_bytes(record[where + 16:where + 20], "little"), int.from_bytes(record[where + 20:where + 22], "little")
+                    found.add(sha(bytes(record[where + o:where + o + n])))
+                else:
+                    data, lcn = b"", 0
+                    p = where + int.from_bytes(record[where + 0x20:where + 0x22], "little")
+                    while p < where + length and record[p]:
+                        a, b = record[p] & 15, record[p] >> 4
+                        count_of = int.from_bytes(record[p + 1:p + 1 + a], "little")
+                        lcn += int.from_bytes(record[p + 1 + a:p + 1 + a + b], "little", signed=True)
+                        data += image[lcn * cluster:(lcn + count_of) * cluster] if b else bytes(count_of * cluster)
+                        p += 1 + a + b
+                    found.add(sha(data[:int.from_bytes(record[where + 0x30:where + 0x38], "little")]))
+            where += length
+    return found
+
+
 def deleted(case, image, life, cluster, compressed, folder):
     with open(image, "rb") as f:
         bytes_now = f.read()
@@ -273,8 +312,11 @@ def deleted(case, image, life, cluster, compressed, folder):
     contents = {digest for _, digest in back}
     by_content = sum(1 for _, digest in alive if digest in contents)
     by_path = sum(1 for key in alive if key in back)
-    missed = [key for key in alive if key[1] not in contents]
-    print(f"      {case}: {len(gone)} deleted, {len(alive)} of them survive, {by_content} back by content, {by_path} of them by path, "
+    recorded = contents_of_records(bytes_now)
+    missed = [key for key in alive if key[1] in recorded and key[1] not in contents]
+    check(case, not missed, f"their record is left, and they did not come back: {missed[:5]}")
+    print(f"      {case}: {len(gone)} deleted, {len(alive)} of them survive, {sum(1 for key in alive if key[1] in recorded)} with their record, "
+          f"{by_content} back by content, {by_path} of them by path, "
           f"{whole} called whole, {len(wrong)} of them not")
     if TELL:
         print("      missed:", missed[:10], "wrong:", wrong[:10])
