@@ -1,5 +1,6 @@
 #!/usr/bin/env python3
-"""Lays the first inputs of every target under fuzz/corpus/: small disks laid by hand, damage is the fuzzer's."""
+"""Lays the first inputs of every target under fuzz/corpus/: small disks laid by hand, damage is the fuzzer's.
+Those of exfat and ntfs are laid by lay_corpus, from the builders of the tests."""
 import io
 import os
 import struct

@@ -7,8 +7,10 @@
 #include <set>
 #include <thread>
 
+#include "kit/exfat_builder.h"
 #include "kit/ext_builder.h"
 #include "kit/fat_builder.h"
+#include "kit/ntfs_builder.h"
 #include "lantern/error.h"
 #include "lantern/file_system.h"
 
@@ -47,11 +49,36 @@ Bytes ext_volume() {
   return volume.bytes();
 }
 
+Bytes exfat_volume() {
+  kit::ExfatBuilder volume;
+  volume.folder(kit::ExfatBuilder::kRoot, "Keeper", 10);
+  volume.file(10, "log.txt", kit::pattern(1000, 1), {20, 21});
+  volume.file(10, "empty", {}, {});
+  volume.file(kit::ExfatBuilder::kRoot, "tide.bin", kit::pattern(5000, 2),
+              {30, 31, 32, 33, 34, 40, 41, 42, 43, 44});
+  const std::size_t gone =
+      volume.file(kit::ExfatBuilder::kRoot, "gone.txt", kit::pattern(700, 3), {50, 51});
+  volume.remove(gone, {50, 51});
+  return volume.bytes();
+}
+
+Bytes ntfs_volume() {
+  kit::NtfsBuilder volume;
+  volume.folder(30, kit::NtfsBuilder::kRoot, "Keeper");
+  volume.file(31, 30, "log.txt", 120, kit::pattern(1000, 1));
+  volume.small(32, 30, "empty", {});
+  volume.file(33, kit::NtfsBuilder::kRoot, "tide.bin", 130, kit::pattern(5000, 2));
+  volume.small(34, kit::NtfsBuilder::kRoot, "gone.txt", kit::pattern(700, 3));
+  volume.remove(34);
+  return volume.bytes();
+}
+
 struct Case {
   const char* name;
   std::function<Bytes()> make;
 };
-const Case kFileSystems[] = {{"fat16", fat_volume}, {"ext4", ext_volume}};
+const Case kFileSystems[] = {
+    {"fat16", fat_volume}, {"ext4", ext_volume}, {"exfat", exfat_volume}, {"ntfs", ntfs_volume}};
 
 class FileSystemContract : public ::testing::TestWithParam<Case> {
  protected:

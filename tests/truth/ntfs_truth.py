@@ -335,7 +335,7 @@ def main():
     for number, (case, (options, mount, mib)) in enumerate(CASES.items()):
         if ONLY and case != ONLY:
             continue
-        r = random.Random(number)
+        r = random.Random(number + int(os.environ.get("NTFS_TRUTH_SEED", 0)))
         with tempfile.TemporaryDirectory() as folder:
             image = f"{folder}/{case.replace(' ', '-')}.img"
             with open(image, "wb") as f:
