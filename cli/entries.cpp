@@ -35,6 +35,7 @@ void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry) 
   put_time("accessed", entry.accessed);
   put_time("changed", entry.changed);
   if (entry.deleted_at) put_time("deleted_at", entry.deleted_at);
+  if (!entry.original_path.empty()) json.key("original_path").value(entry.original_path);
   if (entry.owner) {
     json.key("user").value(entry.owner->user).key("group").value(entry.owner->group);
     json.key("mode").value(fmt::format("{:04o}", entry.owner->mode));
@@ -108,6 +109,10 @@ std::string row(const Streams& streams, const VolumeView& volume, const Entry& e
   else
     fmt::format_to(out, "{}", for_terminal(path_text(entry.path)));
   if (entry.kind == EntryKind::folder) fmt::format_to(out, "/");
+  if (!entry.original_path.empty()) {
+    fmt::format_to(out, "  was {}", for_terminal(entry.original_path));
+    if (entry.deleted_at) fmt::format_to(out, " until {}", time_text(entry.deleted_at));
+  }
   // An id alone tells nobody what it is.
   if (options.addresses && entry.state != EntryState::active) fmt::format_to(out, "  {}", address);
   const std::string_view text(line.data(), line.size());

@@ -157,6 +157,7 @@ void print_facts(const Session& session, const Target& target, const Entry& entr
                   for_terminal(entry_address(target.volume_view(), entry).print()))
       << '\n';
   line("path", for_terminal(path_text(entry.path)));
+  line("was", for_terminal(entry.original_path));
   line("id", "@" + entry.id);
   line("kind", std::string(to_string(entry.kind)));
   if (entry.device != 0)

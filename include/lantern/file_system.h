@@ -61,7 +61,8 @@ struct Entry {
   // folder or metadata nor by a later deleted entry; bytes whose owner is in doubt count half, so
   // that 1 always means whole. Empty: not known.
   std::optional<double> intact;
-  std::string evidence;  // where name and place were found, and by which rule
+  std::string original_path;  // raw bytes; where it was before it went to a recycle bin
+  std::string evidence;       // where name and place were found, and by which rule
 };
 
 struct Content {

@@ -101,6 +101,7 @@ std::string row_json(const ManifestRow& row) {
   entry.modified ? json.value(entry.modified->local ? "local" : "UTC") : json.null();
   json.key("deleted_at");
   put_time(json, entry.deleted_at);
+  if (!entry.original_path.empty()) json.key("original_path").value(entry.original_path);
   if (row.with_owner && entry.owner) {
     json.key("user").value(entry.owner->user).key("group").value(entry.owner->group);
     json.key("mode").value(fmt::format("{:04o}", entry.owner->mode));

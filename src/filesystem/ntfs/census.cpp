@@ -7,11 +7,13 @@
 #include <tuple>
 
 #include "base/checked.h"
+#include "lantern/text.h"
 
 namespace lantern::ntfs {
 namespace {
 
 constexpr std::size_t kPiece = 1u << 20;
+constexpr std::uint64_t kMostRecycledBytes = 64u << 10;
 constexpr std::uint16_t kMostNames = 0xFFFE;  // hard links of a file
 // A file whose record was changed longer after its making was written to again.
 constexpr std::int64_t kOneWriting_ns = 100'000'000;
@@ -42,6 +44,7 @@ class Taking {
     join_folders();
     order();
     if (with_deleted_) gather_lost();
+    read_recycle_bin();
     census_.live.settle();
     census_.deleted.settle();
     return std::move(census_);
@@ -256,6 +259,38 @@ class Taking {
       census_.links[i].orphan = !census_.links[i].deleted;
     }
     if (!tops.empty()) order();
+  }
+
+  template <typename Use>
+  void each_in(std::uint32_t folder, Use use) const {
+    const auto [from, to] = census_.in_folder(folder);
+    for (std::size_t i = from; i < to; ++i) {
+      const Link& link = census_.links[i];
+      const auto file = volume_.file(link.record);
+      if (file && link.name < file->names.size()) use(link, *file, file->names[link.name].text);
+    }
+  }
+
+  void read_recycle_bin() {
+    each_in(static_cast<std::uint32_t>(kRootRecord),
+            [&](const Link& bin, const File&, const std::string& name) {
+              if (!bin.is_folder || !equal_ignoring_case(name, "$Recycle.Bin")) return;
+              each_in(bin.record, [&](const Link& of, const File&, const std::string& owner) {
+                if (of.is_folder) read_recycled(of.record, owner);
+              });
+            });
+  }
+
+  void read_recycled(std::uint32_t folder, const std::string& owner) {
+    each_in(folder, [&](const Link&, const File& file, const std::string& name) {
+      const Stream* const data = file.find(kData);
+      if (!name.starts_with("$I") || data == nullptr || data->size_bytes > kMostRecycledBytes)
+        return;
+      Bytes bytes(static_cast<std::size_t>(data->size_bytes));
+      volume_.bytes_of(*data, volume_.cached)->read(0, bytes);
+      if (auto recycled = parse_recycled(bytes))
+        census_.recycled.emplace(owner + '/' + name.substr(2), std::move(*recycled));
+    });
   }
 
   void reach(std::uint32_t top) {

@@ -12,6 +12,7 @@
 
 #include "base/range_set.h"
 #include "filesystem/ntfs/index.h"
+#include "filesystem/ntfs/recycle.h"
 
 namespace lantern::ntfs {
 
@@ -32,8 +33,9 @@ struct Link {
 struct Census {
   std::vector<Link> links;                             // sorted by folder, record and name
   std::unordered_map<std::uint32_t, GivenName> given;  // by record, of the nameless
-  RangeSet live;                                       // clusters
-  RangeSet deleted;                                    // of files that are not
+  RecycleBin recycled;
+  RangeSet live;     // clusters
+  RangeSet deleted;  // of files that are not
   // A deleted file that was last changed before these may have been written over by something that
   // has left no trace.
   std::optional<Timestamp> last_unseen_life;

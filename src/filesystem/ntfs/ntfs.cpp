@@ -182,13 +182,18 @@ class NtfsFileSystem final : public FileSystem {
 
   void walk_as(const WalkOptions& options, bool system, const EntryVisitor& visit) const {
     Entry entry;
-    Tree(volume_, options.deleted ? whole_census() : active_census(), system)
+    const Census& census = options.deleted ? whole_census() : active_census();
+    Tree(volume_, census, system)
         .walk(
             options,
             [&](const std::string& a, const std::string& b) { return up_case_.same(a, b); },
             [&](const File& file) { return name_by_content(file); },
             [&](const Visit& seen) {
               fill(entry, seen);
+              if (const auto recycled = before_the_bin(census.recycled, entry.path)) {
+                entry.original_path = recycled->path;
+                entry.deleted_at = recycled->when;
+              }
               return visit(entry);
             });
   }
@@ -225,6 +230,7 @@ class NtfsFileSystem final : public FileSystem {
     entry.changed = file.changed;
     entry.accessed = file.accessed;
     entry.deleted_at.reset();
+    entry.original_path.clear();
     entry.links = file.links;
     entry.evidence.clear();
     const Meaning meaning = meaning_of(volume_, file);

@@ -377,6 +377,38 @@ TEST_F(Ntfs, ADeletedRecordWithoutANameFindsItInTheSlackOfItsFolder) {
   EXPECT_NE(found.at("/count.csv").evidence.find("slack"), std::string::npos);
 }
 
+TEST_F(Ntfs, TheRecycleBinSaysWhereAFileWas) {
+  volume_.folder(40, kRoot, "$RECYCLE.BIN");
+  volume_.folder(41, 40, "S-1-5-21-1001");
+  Bytes first(0x18 + 520);
+  kit::put(first, 0, 1, 8);
+  kit::put(first, 0x10, kNow, 8);
+  const std::string path = "C:\\Station\\counts.csv";
+  for (std::size_t i = 0; i < path.size(); ++i)
+    kit::put(first, 0x18 + i * 2, static_cast<unsigned char>(path[i]), 2);
+  Bytes second(0x1C);
+  kit::put(second, 0, 2, 8);
+  kit::put(second, 0x10, kNow, 8);
+  kit::put(second, 0x18, 7, 4);
+  for (std::size_t i = 0; i < 6; ++i)
+    kit::put(second, 0x1C + i * 2, static_cast<unsigned char>("C:\\Old"[i]), 2);
+  kit::put(second, 0x1C + 12, 0, 2);
+  volume_.file(30, 41, "$IAAAAAA.csv", 120, first);
+  volume_.small(31, 41, "$RAAAAAA.csv", kit::bytes_of("two eggs"));
+  volume_.small(32, 41, "$IBBBBBB", second);
+  volume_.folder(33, 41, "$RBBBBBB");
+  volume_.small(34, 33, "tide.txt", {});
+  volume_.small(35, 41, "$ICCCCCC", Bytes(10));
+  volume_.small(36, 41, "$RCCCCCC", {});
+  const auto found = all(*open());
+  const std::string bin = "/$RECYCLE.BIN/S-1-5-21-1001/";
+  EXPECT_EQ(found.at(bin + "$RAAAAAA.csv").original_path, path);
+  EXPECT_EQ(to_iso8601(*found.at(bin + "$RAAAAAA.csv").deleted_at), "2025-08-18T14:13:20Z");
+  EXPECT_EQ(found.at(bin + "$RBBBBBB").original_path, "C:\\Old");
+  EXPECT_EQ(found.at(bin + "$RBBBBBB/tide.txt").original_path, "C:\\Old\\tide.txt");
+  EXPECT_EQ(found.at(bin + "$RCCCCCC").original_path, "");
+}
+
 TEST_F(Ntfs, EveryByteOfItsStructuresMayBeAnything) {
   volume_.folder(30, kRoot, "Keeper");
   volume_.file(31, 30, "log.txt", 120, kit::pattern(3000, 1));
