@@ -1,10 +1,14 @@
 #include "filesystem/ntfs/content.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/checked.h"
 #include "filesystem/ntfs/lznt1.h"
+#include "filesystem/ntfs/packed.h"
 #include "filesystem/ntfs/unit_source.h"
+#include "lantern/error.h"
 
 namespace lantern::ntfs {
 namespace {
@@ -153,6 +157,60 @@ Content content_of(const Volume& volume, const Stream& stream, const Owners* own
   }
   content.bytes = make_joined({{ExtentKind::direct, written, laid.bytes, 0},
                                {ExtentKind::zero, stream.size_bytes - written, nullptr, 0}});
+  return content;
+}
+
+Content unpacked_by_system(const Volume& volume, const Stream& packed, std::uint64_t size_bytes,
+                           std::uint32_t packing, const Owners* owners) {
+  const std::uint64_t unit = chunk_bytes(packing).value_or(0);
+  if (unit == 0)
+    throw Error(ErrorCode::unsupported, volume.context.address, std::nullopt,
+                fmt::format("the system packed it in a way that is not known here ({})", packing),
+                "its packed bytes are the stream WofCompressedData");
+  const Content below = content_of(volume, packed, owners);
+  const std::uint64_t count = divide_up(size_bytes, unit);
+  const std::uint64_t entry = size_bytes >> 32 == 0 ? 4 : 8;
+  const std::uint64_t table = count > 0 ? saturating_mul(count - 1, entry) : 0;
+  // Where a chunk lies in the packed stream; empty when that cannot be.
+  const auto chunk_at = [bytes = below.bytes, unit, count, entry, table](std::uint64_t number) {
+    const auto start = [&](std::uint64_t i) -> std::uint64_t {
+      if (i == 0) return 0;
+      if (i == count) return bytes->size() - std::min(bytes->size(), table);
+      Bytes raw(8);
+      bytes->read((i - 1) * entry, std::span(raw).first(static_cast<std::size_t>(entry)));
+      return le64(raw, 0);
+    };
+    const std::uint64_t from = start(number);
+    const std::uint64_t to = start(number + 1);
+    const bool can_be =
+        from < to && to - from <= unit && to <= bytes->size() - std::min(bytes->size(), table);
+    return can_be ? Range{table + from, to - from} : Range{};
+  };
+  Content content;
+  if (!below.lost.empty())
+    for (std::uint64_t i = 0; i < count; ++i) {
+      const Range chunk = chunk_at(i);
+      const Range own = intersect({i * unit, unit}, {0, size_bytes});
+      if (chunk.empty() || share(below.lost, chunk) > 0) add(content.lost, own);
+    }
+  if (!below.doubtful.empty()) content.doubtful = {{0, size_bytes}};
+  Units units;
+  units.size_bytes = size_bytes;
+  units.unit_bytes = unit;
+  units.how = static_cast<Packing>(packing) == Packing::lzx ? "LZX" : "XPRESS";
+  units.unpack = [bytes = below.bytes, chunk_at, unit, packing](
+                     std::uint64_t number, std::span<std::byte> out, std::vector<Range>& lost) {
+    const Range chunk = chunk_at(number);
+    Bytes in(static_cast<std::size_t>(chunk.length));
+    bool good = !chunk.empty() && bytes->read(chunk.offset, in).unreadable.empty();
+    if (good && in.size() == out.size())
+      std::copy(in.begin(), in.end(), out.begin());
+    else if (good)
+      good = static_cast<Packing>(packing) == Packing::lzx ? unpack_lzx(in, out)
+                                                           : unpack_xpress(in, out);
+    if (!good) lost.push_back({number * unit, out.size()});
+  };
+  content.bytes = make_units(std::move(units), volume.context);
   return content;
 }
 

@@ -30,4 +30,8 @@ class Owners {
 // `owners`: of a deleted file's; empty for one in use.
 Content content_of(const Volume& volume, const Stream& stream, const Owners* owners);
 
+// A file the system packed: `size` bytes in chunks of a known way, kept in `packed`.
+Content unpacked_by_system(const Volume& volume, const Stream& packed, std::uint64_t size_bytes,
+                           std::uint32_t packing, const Owners* owners);
+
 }  // namespace lantern::ntfs

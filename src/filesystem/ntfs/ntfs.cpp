@@ -19,6 +19,7 @@ namespace {
 
 using namespace ntfs;
 
+constexpr const char* kPackedStream = "WofCompressedData";
 // Not whole, whatever else speaks for it, when something may have been written over it that left
 // no trace.
 constexpr double kUnproven = 0.99;
@@ -125,14 +126,15 @@ class NtfsFileSystem final : public FileSystem {
       throw Error(ErrorCode::unsupported, volume_.context.address, std::nullopt,
                   "it is encrypted by the file system",
                   "the certificate of its owner is needed; it is listed by name");
-    return content_of(volume_, *data, owners_of(*file));
+    return stream.empty() ? own_content(*file, *data)
+                          : content_of(volume_, *data, owners_of(*file));
   }
 
   std::vector<lantern::Stream> streams(const Entry& entry) const override {
     std::vector<lantern::Stream> found;
     if (const auto file = volume_.file(entry.number))
       for (const ntfs::Stream& stream : file->streams)
-        if (stream.type == kData && !stream.name.empty())
+        if (stream.type == kData && !stream.name.empty() && !packed_in(*file, stream))
           found.push_back({stream.name, stream.size_bytes, share_left(*file, stream, nullptr)});
     return found;
   }
@@ -155,6 +157,26 @@ class NtfsFileSystem final : public FileSystem {
 
  private:
   using Stream = ntfs::Stream;
+
+  // Whether it is what a file's own content was packed into.
+  bool packed_in(const File& file, const Stream& stream) const {
+    return stream.name == kPackedStream && meaning_of(volume_, file).packed_by;
+  }
+
+  // The stream whose clusters hold a file's own content.
+  const Stream& stored_in(const File& file, const Stream& data) const {
+    const Stream* const packed = file.find(kData, kPackedStream);
+    return packed != nullptr && packed_in(file, *packed) ? *packed : data;
+  }
+
+  // Of a file the system packed: unpacked.
+  Content own_content(const File& file, const Stream& data) const {
+    const Stream* const packed = file.find(kData, kPackedStream);
+    const auto packing = packed == nullptr ? std::nullopt : meaning_of(volume_, file).packed_by;
+    return packing
+               ? unpacked_by_system(volume_, *packed, data.size_bytes, *packing, owners_of(file))
+               : content_of(volume_, data, owners_of(file));
+  }
 
   static Content text_content(const std::string& text) {
     const auto bytes = std::as_bytes(std::span(text));
@@ -204,7 +226,7 @@ class NtfsFileSystem final : public FileSystem {
     const Stream* const data = file.find(kData);
     if (file.folder || data == nullptr || data->encrypted) return name;
     Bytes start(kKindBytes);
-    const Content content = content_of(volume_, *data, owners_of(file));
+    const Content content = own_content(file, *data);
     start.resize(content.bytes->read(0, start).length);
     if (const auto kind = content_kind(start); !kind.empty()) name += fmt::format(".{}", kind);
     return name;
@@ -247,7 +269,7 @@ class NtfsFileSystem final : public FileSystem {
     entry.intact = 1;
     if (seen.state != EntryState::active) evidence_of(entry, seen);
     if (entry.kind == EntryKind::file && data != nullptr)
-      entry.intact = share_left(file, *data, &entry.evidence);
+      entry.intact = share_left(file, stored_in(file, *data), &entry.evidence);
     if (entry.kind == EntryKind::file && data == nullptr && file.parts_lost) {
       entry.intact = 0;
       entry.evidence += "; the record that tells of its content is another's now";
