@@ -46,6 +46,7 @@ void print_json(const Session& session, const SurveyReport& report) {
     json.key("table_uuid").value(row.uuid);
     json.key("file_system").value(files != nullptr ? files->facts().type : none);
     json.key("recognised").value(volume.view.recognised);
+    json.key("key_wanted").value(volume.view.key_wanted);
     json.key("label").value(files != nullptr ? files->facts().label : none);
     json.key("uuid").value(files != nullptr ? files->facts().uuid : none);
     json.key("used_bytes").value(volume.used_bytes).key("files").value(volume.files);
@@ -154,6 +155,13 @@ int survey_sources(Session& session, const Options& options) {
   const bool any_files =
       std::any_of(report.volumes.begin(), report.volumes.end(),
                   [](const SurveyVolume& volume) { return volume.view.file_system != nullptr; });
+  for (const SurveyVolume& volume : report.volumes)
+    if (!volume.view.key_wanted.empty())
+      out << for_terminal(volume.view.address.print()) << " is encrypted by "
+          << for_terminal(volume.view.recognised) << ". It wants "
+          << for_terminal(volume.view.key_wanted)
+          << ".\n  Leave it as it is, and keep all of it: its key is of no use without its "
+             "header.\n";
   if (!any_files) out << "No file system that can be read was found.\n";
   if (any_files && session.context.findings->all().empty())
     out << coloured(session.streams, Meaning::good, "Nothing wrong was found.") << '\n';

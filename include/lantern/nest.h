@@ -36,6 +36,7 @@ struct VolumeView {
   VolumeRow row;  // of the table; a disk without one has one row, number 1
   SourcePtr bytes;
   std::shared_ptr<const FileSystem> file_system;  // may be empty
+  std::string key_wanted;                         // of an encrypted one: what opens it, or empty
   std::string recognised;  // what it seems to hold when there is no file system to open, or empty
 };
 

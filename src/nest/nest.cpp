@@ -10,6 +10,7 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
+#include "nest/encryption.h"
 #include "nest/evidence.h"
 #include "nest/folder_disks.h"
 #include "nest/folder_neighbours.h"
@@ -26,7 +27,13 @@ VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat
   volume.bytes = make_window(flat, volume.row.range);
   const Context own = context.at(volume.address.print());
   volume.file_system = open_file_system(volume.bytes, options.file_system, own);
-  if (!volume.file_system) volume.recognised = recognise(*volume.bytes);
+  if (!volume.file_system) {
+    volume.recognised = recognise(*volume.bytes);
+    if (const auto encryption = encryption_of(*volume.bytes)) {
+      volume.recognised = encryption->name;
+      volume.key_wanted = encryption->wants;
+    }
+  }
   return volume;
 }
 
@@ -333,6 +340,10 @@ class Descent {
   const FileSystem& file_system_here() {
     need_volume();
     const VolumeView& volume = target_.volume_view();
+    if (!volume.file_system && !volume.key_wanted.empty())
+      throw Error(ErrorCode::unsupported, volume.address.print(), std::nullopt,
+                  "is encrypted by " + volume.recognised,
+                  "it wants " + volume.key_wanted + "; it cannot be opened here yet");
     if (!volume.file_system)
       throw Error(ErrorCode::cannot_read, volume.address.print(), std::nullopt,
                   volume.recognised.empty()

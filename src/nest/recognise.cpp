@@ -17,12 +17,10 @@ struct Mark {
   std::string_view name;
 };
 
-constexpr std::array<Mark, 14> kMarks = {{
+constexpr std::array<Mark, 12> kMarks = {{
     {3, "NTFS    "sv, "NTFS"},
     {3, "EXFAT   "sv, "exFAT"},
-    {3, "-FVE-FS-"sv, "BitLocker"},
     {0, "XFSB"sv, "XFS"},
-    {0, "LUKS\xBA\xBE"sv, "LUKS"},
     {512, "LABELONE"sv, "LVM physical volume"},
     {4086, "SWAPSPACE2"sv, "Linux swap"},
     {4096, "\xFC\x4E\x2B\xA9"sv, "Linux array member"},
