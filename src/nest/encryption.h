@@ -7,8 +7,8 @@
 //     0x70 entries: 0 2 length 2 2 type (2: a key) 4 2 kind (8: a volume's key)
 //       of such a key: 0x22 2 what protects it
 //   CoreStorage: 8 2 version 1  0x0A 2 kind of block 10  0x58 "CS"
-// Sources: LUKS On-Disk Format Specification, 1.2.3 and 2; for BitLocker and CoreStorage, which have
-// none, public descriptions of their formats.
+// Sources: LUKS On-Disk Format Specification, 1.2.3 and 2; for BitLocker and CoreStorage, which
+// have none, public descriptions of their formats.
 //
 // Thread-safety: pure functions.
 #pragma once

@@ -5,9 +5,9 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "filesystem/ntfs/lznt1.h"
-#include "filesystem/ntfs/packed.h"
-#include "filesystem/ntfs/unit_source.h"
+#include "filesystem/ntfs/packing/lznt1.h"
+#include "filesystem/ntfs/packing/packed.h"
+#include "filesystem/ntfs/packing/unit_source.h"
 #include "lantern/error.h"
 
 namespace lantern::ntfs {

@@ -4,7 +4,7 @@
 
 #include <map>
 
-#include "filesystem/ntfs/lznt1.h"
+#include "filesystem/ntfs/packing/lznt1.h"
 #include "filesystem/ntfs/volume.h"
 #include "kit/ntfs_builder.h"
 #include "lantern/error.h"

@@ -1,6 +1,6 @@
 // Files the system packs cannot be made by any system here: these encoders follow the public
 // specifications from the other side, with codes of a fixed length.
-#include "filesystem/ntfs/packed.h"
+#include "filesystem/ntfs/packing/packed.h"
 
 #include <gtest/gtest.h>
 

@@ -1,10 +1,10 @@
-#include "filesystem/ntfs/packed.h"
+#include "filesystem/ntfs/packing/packed.h"
 
 #include <algorithm>
 #include <array>
 
 #include "base/lay.h"
-#include "filesystem/ntfs/prefix_code.h"
+#include "filesystem/ntfs/packing/prefix_code.h"
 
 namespace lantern::ntfs {
 namespace {

@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/prefix_code.h"
+#include "filesystem/ntfs/packing/prefix_code.h"
 
 #include <algorithm>
 

@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/lznt1.h"
+#include "filesystem/ntfs/packing/lznt1.h"
 
 #include <algorithm>
 #include <bit>

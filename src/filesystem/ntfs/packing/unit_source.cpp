@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/unit_source.h"
+#include "filesystem/ntfs/packing/unit_source.h"
 
 #include <algorithm>
 
