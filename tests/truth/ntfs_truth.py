@@ -243,48 +243,58 @@ class Life:
             self.remove(root, r.choice(sorted(self.now)))
 
 
-def survives(data, image, cluster, compressed):
+def survives(data, image, blocks, cluster, compressed):
+    """`blocks`: every cluster of the image."""
     if len(data) < 900 or compressed:
-        return data in image or (compressed and None)
-    return all(data[i:i + cluster] in image for i in range(0, len(data), cluster))
+        return data in image
+    whole = len(data) // cluster * cluster
+    return all(data[i:i + cluster] in blocks for i in range(0, whole, cluster)) and data[whole:] in image
 
 
-def contents_of_records(image, record_bytes=1024):
+def contents_of_records(image):
     """What records that are not in use lead to, read by their runs as they lie: all that can come back by its record."""
     found = set()
-    for at in range(0, len(image) - record_bytes, 512):
-        if image[at:at + 4] != b"FILE" or image[at + 0x16] & 1:
-            continue
-        size = int.from_bytes(image[at + 0x1C:at + 0x20], "little")
-        guards, count = (int.from_bytes(image[at + o:at + o + 2], "little") for o in (4, 6))
-        if size not in (1024, 4096) or count < 2:
-            continue
-        record = bytearray(image[at:at + size])
-        stride = size // (count - 1)
-        for i in range(1, count):
-            record[i * stride - 2:i * stride] = record[guards + 2 * i:guards + 2 * i + 2]
-        per_cluster = image[0x0D] if image[0x0D] <= 0x80 else 1 << (256 - image[0x0D])
-        cluster = per_cluster * int.from_bytes(image[0x0B:0x0D], "little")
-        where = int.from_bytes(record[0x14:0x16], "little")
-        while where + 24 < size and record[where:where + 4] != b"\xff\xff\xff\xff":
-            kind, length = (int.from_bytes(record[where + o:where + o + 4], "little") for o in (0, 4))
-            if length < 24 or length % 8:
-                break
-            if kind == 0x80 and record[where + 9] == 0:
-                if record[where + 8] == 0:
-                    n, o = int.from_bytes(record[where + 16:where + 20], "little"), int.from_bytes(record[where + 20:where + 22], "little")
-                    found.add(sha(bytes(record[where + o:where + o + n])))
-                else:
-                    data, lcn = b"", 0
-                    p = where + int.from_bytes(record[where + 0x20:where + 0x22], "little")
-                    while p < where + length and record[p]:
-                        a, b = record[p] & 15, record[p] >> 4
-                        count_of = int.from_bytes(record[p + 1:p + 1 + a], "little")
-                        lcn += int.from_bytes(record[p + 1 + a:p + 1 + a + b], "little", signed=True)
-                        data += image[lcn * cluster:(lcn + count_of) * cluster] if b else bytes(count_of * cluster)
-                        p += 1 + a + b
-                    found.add(sha(data[:int.from_bytes(record[where + 0x30:where + 0x38], "little")]))
-            where += length
+    at = image.find(b"FILE")
+    while 0 <= at < len(image) - 4096:
+        here, at = at, image.find(b"FILE", at + 4)
+        found |= contents_of_record(image, here)
+    return found
+
+
+def contents_of_record(image, at):
+    found = set()
+    if at % 512 or image[at + 0x16] & 1:
+        return found
+    size = int.from_bytes(image[at + 0x1C:at + 0x20], "little")
+    guards, count = (int.from_bytes(image[at + o:at + o + 2], "little") for o in (4, 6))
+    if size not in (1024, 4096) or count < 2:
+        return found
+    record = bytearray(image[at:at + size])
+    stride = size // (count - 1)
+    for i in range(1, count):
+        record[i * stride - 2:i * stride] = record[guards + 2 * i:guards + 2 * i + 2]
+    per_cluster = image[0x0D] if image[0x0D] <= 0x80 else 1 << (256 - image[0x0D])
+    cluster = per_cluster * int.from_bytes(image[0x0B:0x0D], "little")
+    where = int.from_bytes(record[0x14:0x16], "little")
+    while where + 24 < size and record[where:where + 4] != b"\xff\xff\xff\xff":
+        kind, length = (int.from_bytes(record[where + o:where + o + 4], "little") for o in (0, 4))
+        if length < 24 or length % 8:
+            break
+        if kind == 0x80 and record[where + 9] == 0:
+            if record[where + 8] == 0:
+                n, o = int.from_bytes(record[where + 16:where + 20], "little"), int.from_bytes(record[where + 20:where + 22], "little")
+                found.add(sha(bytes(record[where + o:where + o + n])))
+            else:
+                data, lcn = b"", 0
+                p = where + int.from_bytes(record[where + 0x20:where + 0x22], "little")
+                while p < where + length and record[p]:
+                    a, b = record[p] & 15, record[p] >> 4
+                    count_of = int.from_bytes(record[p + 1:p + 1 + a], "little")
+                    lcn += int.from_bytes(record[p + 1 + a:p + 1 + a + b], "little", signed=True)
+                    data += image[lcn * cluster:(lcn + count_of) * cluster] if b else bytes(count_of * cluster)
+                    p += 1 + a + b
+                found.add(sha(data[:int.from_bytes(record[where + 0x30:where + 0x38], "little")]))
+        where += length
     return found
 
 
@@ -292,7 +302,8 @@ def deleted(case, image, life, cluster, compressed, folder):
     with open(image, "rb") as f:
         bytes_now = f.read()
     gone = [(path, data) for path, data, how in life.gone if how == "deleted"]
-    alive = {(p, sha(d)) for p, d in gone if survives(d, bytes_now, cluster, compressed)}
+    blocks = {bytes_now[i:i + cluster] for i in range(0, len(bytes_now), cluster)}
+    alive = {(p, sha(d)) for p, d in gone if survives(d, bytes_now, blocks, cluster, compressed)}
     rows = listed(image, "--deleted")
     out = f"{folder}/deleted"
     shutil.rmtree(out, ignore_errors=True)
