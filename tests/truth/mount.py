@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""mount.py LANTERN: what our mount shows of the ext fixtures, against their lists and, where loop mounts are allowed, against
+"""mount.py LANTERN: what our mount shows of the fixtures, against their lists and, where loop mounts are allowed, against
 the kernel's own mount by diff -r; bytes that cannot be read; who holds it. Exit 77 (skipped) where FUSE is missing."""
 import hashlib
 import json
@@ -11,6 +11,7 @@ import tempfile
 
 LANTERN = os.path.abspath(sys.argv[1])
 FIXTURES = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "fixtures")
+SYSTEM = {"ntfs.img": ("-t", "ntfs-3g")}
 bad = []
 
 
@@ -47,17 +48,17 @@ def check_fixture(name, folder):
         right = sum(sha(f"{place}/{'volumes' if row[0] == 'active' else 'deleted'}/1{row[4]}") == row[2] for row in rows)
         check(right == len(rows), f"{name}: {right} of {len(rows)} files right, deleted ones too")
         check(sha(f"{place}/disks/disk.raw") == before, f"{name}: the flat disk is the disk")
-        if name != "ext4-live.img":
+        if name.startswith("ext") and name != "ext4-live.img":
             check(os.readlink(f"{place}/volumes/1/Nest counts/log") == "../Keeper/log.txt", f"{name}: a link names what it named")
         check(run("touch", f"{place}/volumes/1/new").returncode != 0, f"{name}: nothing can be written")
         kernel = os.path.join(folder, "kernel")
         os.makedirs(kernel, exist_ok=True)
         other = shutil.copy(disk, disk + ".copy")
-        if os.geteuid() == 0 and run("mount", "-o", "loop", other, kernel).returncode == 0:
+        if os.geteuid() == 0 and run("mount", *SYSTEM.get(name, ()), "-o", "loop", other, kernel).returncode == 0:
             differ = run("diff", "-r", "--no-dereference", f"{place}/volumes/1", kernel)
             run("umount", kernel)
             check(differ.returncode == 0, f"{name}: diff -r against the kernel's mount {differ.stdout[:300]}")
-        with open(f"{place}/volumes/1/Keeper/log.txt", "rb"):
+        with open(f"{place}/volumes/1{next(row[4] for row in rows if row[0] == 'active')}", "rb"):
             held = run(LANTERN, "unmount", place)
             check(held.returncode == 4 and f"process {os.getpid()}" in held.stderr, f"{name}: says who holds it")
     finally:
@@ -102,7 +103,7 @@ def main():
             print("skipped: FUSE may not be used here")
             return 77
         run(LANTERN, "unmount", f"{folder}/mounted")
-        for name in ("ext2.img", "ext3.img", "ext4.img", "ext4-live.img"):
+        for name in ("ext2.img", "ext3.img", "ext4.img", "ext4-live.img", "exfat.img", "ntfs.img"):
             check_fixture(name, folder)
         check_cut(folder)
         full = run(LANTERN, "mount", f"{folder}/ext2.img", folder)
