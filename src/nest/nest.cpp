@@ -203,9 +203,11 @@ class Descent {
 
   std::string nothing_readable() {
     std::string what = "no file system that can be read";
-    for (const VolumeView& volume : disk().volumes)
-      if (!volume.recognised.empty())
-        what += fmt::format("; volume {}: {}", volume.row.number, volume.recognised);
+    for (const VolumeView& volume : disk().volumes) {
+      if (volume.recognised.empty()) continue;
+      what += fmt::format("; volume {}: {}", volume.row.number, volume.recognised);
+      if (!volume.key_wanted.empty()) what += ", encrypted: it wants " + volume.key_wanted;
+    }
     return what;
   }
 

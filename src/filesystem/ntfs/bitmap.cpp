@@ -10,8 +10,7 @@ constexpr std::uint64_t kPieceBytes = 4096;
 
 }  // namespace
 
-ClusterBitmap::ClusterBitmap(const Volume& volume)
-    : cluster_count_(volume.geometry.cluster_count()) {
+ClusterBitmap::ClusterBitmap(const Volume& volume) : cluster_count_(volume.clusters_there()) {
   const auto file = volume.file(kBitmapRecord);
   const Stream* const data = file ? file->find(kData) : nullptr;
   if (data != nullptr && data->size_bytes >= cluster_count_ / 8)

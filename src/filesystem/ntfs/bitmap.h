@@ -19,6 +19,7 @@ class ClusterBitmap {
   // are in use.
   std::pair<std::uint64_t, bool> alike(std::uint64_t cluster, std::uint64_t end) const;
   std::uint64_t clusters_in_use() const;
+  std::uint64_t cluster_count() const { return cluster_count_; }  // those that are there
 
  private:
   SourcePtr bits_;  // may be empty

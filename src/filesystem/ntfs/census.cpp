@@ -35,7 +35,6 @@ class Taking {
   Census take() {
     const std::uint64_t count = volume_.records();
     states_.resize(static_cast<std::size_t>(count));
-    census_.links.reserve(static_cast<std::size_t>(count));
     read_all(count);
     if (with_deleted_) {
       name_the_nameless();
@@ -126,7 +125,7 @@ class Taking {
                      static_cast<std::size_t>(attribute.runs.length)),
                attribute.first_vcn, volume_.geometry.cluster_count(), runs);
       for (const Run& run : runs)
-        if (!run.hole) set.add({run.lcn, run.count});
+        if (!run.hole) set.add(intersect({run.lcn, run.count}, {0, volume_.clusters_there()}));
     }
   }
 

@@ -13,6 +13,7 @@
 namespace lantern::ntfs {
 namespace {
 
+constexpr std::uint64_t kMostChunks = 1u << 24;
 constexpr std::uint64_t kMostUnitBytes = 16u << 20;
 
 void add(std::vector<Range>& ranges, Range range) {
@@ -53,7 +54,8 @@ Laid lay_out(const Volume& volume, const Stream& stream, std::uint64_t size, con
       put(ExtentKind::direct, run.count * step, run.lcn * step);
     } else {
       const std::uint64_t needed = std::min(run.count, divide_up(size - at, step));
-      owners->judge({run.lcn, needed}, [&](Range part, Owners::Verdict verdict) {
+      const Range there = intersect({run.lcn, needed}, {0, volume.clusters_there()});
+      owners->judge(there, [&](Range part, Owners::Verdict verdict) {
         if (verdict == Owners::Verdict::disputed)
           add(laid.doubtful, {at, std::min(part.length * step, size - at)});
         put(verdict == Owners::Verdict::gone ? ExtentKind::unreadable : ExtentKind::direct,
@@ -187,7 +189,9 @@ Content unpacked_by_system(const Volume& volume, const Stream& packed, std::uint
     return can_be ? Range{table + from, to - from} : Range{};
   };
   Content content;
-  if (!below.lost.empty())
+  if (!below.lost.empty() && count > kMostChunks)
+    content.lost = {{0, size_bytes}};
+  else if (!below.lost.empty())
     for (std::uint64_t i = 0; i < count; ++i) {
       const Range chunk = chunk_at(i);
       const Range own = intersect({i * unit, unit}, {0, size_bytes});

@@ -47,7 +47,8 @@ void SlackNames::read(std::uint64_t number) {
   const Stream* const buffers = folder.find(kIndexAllocation, "$I30");
   if (buffers == nullptr) return;
   const SourcePtr bytes = volume_.bytes_of(*buffers, volume_.raw);
-  const std::uint64_t size = std::min(bytes->size(), kMostIndexBytes);
+  const std::uint64_t size = std::min({bytes->size(), kMostIndexBytes, left_to_read_});
+  left_to_read_ -= size;
   Bytes node(volume_.geometry.index_bytes);
   for (std::uint64_t at = 0; at + node.size() <= size; at += node.size()) {
     node.resize(volume_.geometry.index_bytes);

@@ -26,7 +26,8 @@ struct GivenName {
 
 class SlackNames {
  public:
-  explicit SlackNames(const Volume& volume) : volume_(volume) {}
+  explicit SlackNames(const Volume& volume)
+      : volume_(volume), left_to_read_(std::min(volume.there_bytes, kMostRead)) {}
 
   // Reads the slack of a folder, in use or deleted.
   void read(std::uint64_t folder);
@@ -35,6 +36,8 @@ class SlackNames {
   std::optional<GivenName> of(const File& file) const;
 
  private:
+  static constexpr std::uint64_t kMostRead = std::uint64_t{64} << 30;
+
   struct Found {
     FileName name;
     std::optional<Reference> file;  // empty: written over
@@ -43,6 +46,7 @@ class SlackNames {
   void scan(ByteView bytes, std::size_t from, const File& folder);
 
   const Volume& volume_;
+  std::uint64_t left_to_read_;  // bytes: indexes that claim the same clusters are not read for ever
   std::multimap<std::pair<std::int64_t, std::uint32_t>, Found> by_birth_;
 };
 

@@ -148,8 +148,8 @@ class NtfsFileSystem final : public FileSystem {
     const std::uint64_t step = facts_.cluster_bytes;
     const auto part_at = [&](std::uint64_t at) {
       const std::uint64_t first = at / step;
-      if (first >= facts_.cluster_count) return std::pair(facts_.size_bytes, true);
-      const auto [end, used] = bitmap_.alike(first, facts_.cluster_count);
+      if (first >= bitmap_.cluster_count()) return std::pair(facts_.size_bytes, true);
+      const auto [end, used] = bitmap_.alike(first, bitmap_.cluster_count());
       return std::pair(end * step, used);
     };
     join_allocation(intersect(range, {0, facts_.size_bytes}), part_at, visit);
@@ -408,7 +408,8 @@ std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume, const Conte
   const std::vector<Geometry> geometries = find_geometries(*volume);
   for (const Geometry& geometry : geometries) {
     const SourcePtr whole = make_window(volume, {0, geometry.volume_bytes});
-    Volume opened{whole, make_cached(whole, context), geometry, context};
+    Volume opened{whole, make_cached(whole, context), geometry, context,
+                  std::min(volume->size(), geometry.volume_bytes)};
     if (!find_table(opened)) continue;
     if (geometry.place != 0)
       context.report(FindingCode::ntfs_boot_sector, Severity::damage, {0, 512},

@@ -15,7 +15,7 @@ constexpr std::uint32_t kLinuxBlock = 0x80000026;
 constexpr std::uint32_t kPacked = 0x80000017;
 constexpr std::uint32_t kSystemFile = 0x4;
 constexpr std::uint64_t kMostReparse = 64u << 10;
-constexpr std::uint64_t kMostAttributes = 1u << 20;
+constexpr std::uint64_t kMostAttributes = 64u << 10;  // as systems have it
 
 Bytes value_of(const Volume& volume, const Stream& stream, std::uint64_t most) {
   if (stream.resident) return stream.value;

@@ -10,7 +10,10 @@
 namespace lantern::ntfs {
 namespace {
 
-constexpr std::uint64_t kMostListBytes = 4u << 20;
+constexpr std::uint64_t kMostListBytes = 256u << 10;  // as systems have it
+// Records of a list that are not the file's, until the rest of it is not looked at.
+constexpr std::size_t kMostStrangers = 1024;
+constexpr int kMostPasses = 64;  // over the file table's own list
 constexpr std::size_t kListEntry = 0x1A;
 constexpr std::uint64_t kMostRecords = std::uint64_t{1} << 32;
 
@@ -118,6 +121,22 @@ void set_table(Volume& volume, const File& table) {
   whole.size_bytes = std::min({whole.size_bytes, told, most});
   whole.written_bytes = whole.size_bytes;
   volume.table = volume.bytes_of(whole, volume.cached);
+  // A table that is mostly holes is none: it may not be longer than what is stored of it bears.
+  std::uint64_t stored = 0;
+  for (const Run& run : volume.table_runs) {
+    const std::uint64_t step = volume.geometry.cluster_bytes;
+    const Range place = intersect({run.lcn * step, run.count * step}, {0, volume.there_bytes});
+    if (run.hole || place.empty()) continue;
+    volume.raw->extents(place, [&](const Extent& extent) {
+      const bool nothing = extent.kind == ExtentKind::zero ||
+                           extent.kind == ExtentKind::unallocated ||
+                           extent.kind == ExtentKind::unreadable;
+      if (!nothing) stored += extent.range.length;
+      return true;
+    });
+  }
+  const std::uint64_t most_bytes = saturating_mul(stored, 16);
+  if (volume.table->size() > most_bytes) volume.table = make_window(volume.table, {0, most_bytes});
 }
 
 }  // namespace
@@ -196,10 +215,12 @@ File Volume::file_of(std::uint64_t number, const Record& record) const {
       bytes.resize(static_cast<std::size_t>(std::min(list->size_bytes, kMostListBytes)));
       bytes.resize(bytes_of(*list, cached)->read(0, bytes).length);
     }
+    std::size_t strangers = 0;
     for (const std::uint64_t further : listed_records(bytes, number)) {
       const auto extension = table ? this->record(further) : std::nullopt;
       if (!extension || !goes_on_with(*extension, file)) {
         file.parts_lost = true;
+        if (++strangers == kMostStrangers) break;
         continue;
       }
       file.torn = file.torn || extension->torn;
@@ -251,9 +272,8 @@ bool find_table(Volume& volume) {
     // tells of more.
     std::size_t known = 0;
     volume.table = nullptr;
-    for (File table = volume.file_of(kTableRecord, *record);;
-         table = volume.file_of(kTableRecord, *record)) {
-      set_table(volume, table);
+    for (int pass = 0; pass < kMostPasses; ++pass) {
+      set_table(volume, volume.file_of(kTableRecord, *record));
       if (!volume.table || volume.table_runs.size() <= known) break;
       known = volume.table_runs.size();
     }

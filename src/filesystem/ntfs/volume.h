@@ -8,6 +8,7 @@
 // Thread-safety: any thread.
 #pragma once
 
+#include <algorithm>
 #include <optional>
 #include <string>
 #include <vector>
@@ -75,9 +76,15 @@ struct Volume {
   SourcePtr cached;  // for structures
   Geometry geometry;
   Context context;
-  SourcePtr table{};  // the file table's bytes
+  std::uint64_t there_bytes = 0;  // of the volume, what its source has
+  SourcePtr table{};              // the file table's bytes
   std::vector<Run> table_runs{};
 
+  // Clusters that are there, in whole or in part: more are walked over by nobody.
+  std::uint64_t clusters_there() const {
+    return std::min(geometry.cluster_count(), there_bytes / geometry.cluster_bytes +
+                                                  (there_bytes % geometry.cluster_bytes != 0));
+  }
   std::uint64_t records() const { return table->size() / geometry.record_bytes; }
   // Of the volume, bytes; empty when it is not there.
   Range record_place(std::uint64_t number) const;

@@ -409,6 +409,28 @@ TEST_F(Ntfs, TheRecycleBinSaysWhereAFileWas) {
   EXPECT_EQ(found.at(bin + "$RCCCCCC").original_path, "");
 }
 
+TEST_F(Ntfs, ATableThatClaimsMoreThanThereIsTakesNoMoreRoom) {
+  volume_.small(30, kRoot, "log.txt", {});
+  Bytes bytes = volume_.bytes();
+  // A volume of an exabyte, its file table with a hole of as much behind what there is.
+  kit::put(bytes, 0x28, std::uint64_t{1} << 51, 8);
+  volume_.record(0, 1, 1,
+                 {standard(), named("$MFT"),
+                  NtfsBuilder::stored(0x80,
+                                      {{NtfsBuilder::kTable, NtfsBuilder::kRecords},
+                                       {NtfsBuilder::kHole, std::uint64_t{1} << 44}},
+                                      std::uint64_t{1} << 54)});
+  Bytes wide = volume_.bytes();
+  kit::put(wide, 0x28, std::uint64_t{1} << 51, 8);
+  for (const Bytes& hostile : {bytes, wide}) {
+    const auto files = open(hostile);
+    ASSERT_TRUE(files);
+    EXPECT_TRUE(all(*files).contains("/log.txt"));
+    EXPECT_LE(files->used_bytes(), hostile.size());
+    files->allocation({0, ~std::uint64_t{0}}, [](Range, bool) { return true; });
+  }
+}
+
 TEST_F(Ntfs, EveryByteOfItsStructuresMayBeAnything) {
   volume_.folder(30, kRoot, "Keeper");
   volume_.file(31, 30, "log.txt", 120, kit::pattern(3000, 1));
