@@ -183,36 +183,35 @@ class NtfsFileSystem final : public FileSystem {
     return {make_memory_source({bytes.begin(), bytes.end()}), {}, {}};
   }
 
-  // Thread-safe: the first caller takes it, the others wait; afterwards it is only read.
-  const Census& active_census() const {
-    std::call_once(active_once_, [&] { active_ = take_census(volume_, false); });
-    return active_;
-  }
-  const Census& whole_census() const {
-    std::call_once(whole_once_, [&] {
-      whole_ = take_census(volume_, true);
-      owners_.emplace(bitmap_, whole_);
-    });
-    return whole_;
+  // Thread-safe: the first caller takes it, the others wait. The whole one stands for the quick one
+  // from then on, and is not taken again.
+  std::shared_ptr<const Census> census(bool with_deleted) const {
+    const std::lock_guard lock(census_mutex_);
+    if (!census_ || (with_deleted && !owners_)) {
+      census_.reset();
+      census_ = std::make_shared<const Census>(take_census(volume_, with_deleted));
+      if (with_deleted) owners_.emplace(bitmap_, *census_);
+    }
+    return census_;
   }
 
   const Owners* owners_of(const File& file) const {
     if (file.in_use) return nullptr;
-    whole_census();
+    census(true);
     return &*owners_;
   }
 
   void walk_as(const WalkOptions& options, bool system, const EntryVisitor& visit) const {
     Entry entry;
-    const Census& census = options.deleted ? whole_census() : active_census();
-    Tree(volume_, census, system)
+    const std::shared_ptr<const Census> taken = census(options.deleted);
+    Tree(volume_, *taken, system)
         .walk(
             options,
             [&](const std::string& a, const std::string& b) { return up_case_.same(a, b); },
             [&](const File& file) { return name_by_content(file); },
             [&](const Visit& seen) {
               fill(entry, seen);
-              if (const auto recycled = before_the_bin(census.recycled, entry.path)) {
+              if (const auto recycled = before_the_bin(taken->recycled, entry.path)) {
                 entry.original_path = recycled->path;
                 entry.deleted_at = recycled->when;
               }
@@ -373,10 +372,10 @@ class NtfsFileSystem final : public FileSystem {
   }
 
   bool proven(const File& file) const {
-    const Census& all = whole_census();
     if (!file.changed) return false;
-    return (!all.last_rewrite || !before(*file.changed, *all.last_rewrite)) &&
-           (!all.last_unseen_life || !before(*file.changed, *all.last_unseen_life));
+    const std::shared_ptr<const Census> all = census(true);
+    return (!all->last_rewrite || !before(*file.changed, *all->last_rewrite)) &&
+           (!all->last_unseen_life || !before(*file.changed, *all->last_unseen_life));
   }
 
   bool known_unreadable() const {
@@ -393,11 +392,9 @@ class NtfsFileSystem final : public FileSystem {
   ClusterBitmap bitmap_;
   FileSystemFacts facts_;
   UpCase up_case_;
-  mutable std::once_flag active_once_;
-  mutable Census active_;
-  mutable std::once_flag whole_once_;
-  mutable Census whole_;
-  mutable std::optional<Owners> owners_;
+  mutable std::mutex census_mutex_;
+  mutable std::shared_ptr<const Census> census_;
+  mutable std::optional<Owners> owners_;  // refers to a whole census
   mutable std::once_flag unreadable_once_;
   mutable bool unreadable_ = false;
 };

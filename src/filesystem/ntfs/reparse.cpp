@@ -35,7 +35,7 @@ std::string link_target(ByteView bytes, std::size_t paths_at) {
   for (const std::size_t at : {std::size_t{0x0C}, std::size_t{8}}) {
     if (bytes.size() < at + 4) continue;
     const std::size_t from = paths_at + le16(bytes, at);
-    const std::size_t length = le16(bytes, at + 2) / 2 * 2;
+    const std::size_t length = std::size_t{le16(bytes, at + 2)} / 2 * 2;
     if (length == 0 || from > bytes.size() || length > bytes.size() - from) continue;
     return slashes(name_text(slice(bytes, from, length)));
   }

@@ -11,6 +11,7 @@
 
 #include "base/sha256.h"
 #include "kit/fat_builder.h"
+#include "kit/ntfs_builder.h"
 #include "lantern/error.h"
 #include "lantern/failing_source.h"
 
@@ -349,6 +350,42 @@ TEST_F(ExtractionOfCard, ADocumentThatIsNoWholeManifestIsLeftAsItIs) {
     EXPECT_FALSE(fs::exists(folder_ / "m.json.part"));
     EXPECT_FALSE(fs::exists(folder_ / "m.json.part.new"));
   }
+}
+
+TEST(Extraction, StreamsAreFilesOfTheirOwnWithARowEach) {
+  kit::NtfsBuilder volume;
+  volume.record(30, 1, 1,
+                {kit::NtfsBuilder::standard(kit::NtfsBuilder::kNow, kit::NtfsBuilder::kNow),
+                 kit::NtfsBuilder::name(5, 5, "log.txt", kit::NtfsBuilder::kNow),
+                 kit::NtfsBuilder::resident(0x80, kit::bytes_of("two eggs")),
+                 kit::NtfsBuilder::resident(0x80, kit::bytes_of("by hand"), "no/te")});
+  const kit::Folder folder;
+  const Context context;
+  const std::string disk = folder.file("card.img", volume.bytes());
+  const auto exists = [](const std::string& path) { return fs::exists(path); };
+  ExtractOptions options;
+  options.streams = true;
+  const auto extract = [&](const std::string& address, const std::string& out) {
+    const Target target = open_volume_target(Address::parse(address, exists), {}, context);
+    return Extraction(target, folder / out, options, *this_host(), context).run();
+  };
+  EXPECT_EQ(extract(disk, "out").files, 2u);
+  EXPECT_EQ(kit::text_of(kit::read_file(folder / "out/log.txt")), "two eggs");
+  EXPECT_EQ(kit::text_of(kit::read_file(folder / "out/log.txt (stream no%2Fte)")), "by hand");
+  const json rows =
+      json::parse(kit::text_of(kit::read_file(folder / "out.manifest.json")))["files"];
+  ASSERT_EQ(rows.size(), 2u);
+  EXPECT_TRUE(rows[0]["stream"].is_null());
+  EXPECT_EQ(rows[1]["stream"], "no/te");
+  EXPECT_EQ(rows[1]["path"], "/log.txt");
+  EXPECT_EQ(rows[1]["size_bytes"], 7);
+  EXPECT_EQ(extract(disk, "out").already_there, 2u);
+
+  options.streams = false;
+  EXPECT_EQ(extract(disk + "::1::/log.txt::stream=no/te", "alone").files, 1u);
+  EXPECT_EQ(kit::text_of(kit::read_file(folder / "alone/log.txt (stream no%2Fte)")), "by hand");
+  EXPECT_FALSE(fs::exists(folder / "alone/log.txt"));
+  EXPECT_THROW(extract(disk + "::1::/log.txt::stream=other", "none"), Error);
 }
 
 TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
