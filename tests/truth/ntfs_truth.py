@@ -344,7 +344,8 @@ def main():
         return 77
     alive = found = 0
     for number, (case, (options, mount, mib)) in enumerate(CASES.items()):
-        if ONLY and case != ONLY:
+        # The sanitizers' build is slow: half of the cases do for it.
+        if (ONLY and case != ONLY) or ("asan" in LANTERN and number % 2 == 1):
             continue
         r = random.Random(number + int(os.environ.get("NTFS_TRUTH_SEED", 0)))
         with tempfile.TemporaryDirectory() as folder:
