@@ -6,6 +6,7 @@
 
 #include "lantern/container.h"
 #include "lantern/error.h"
+#include "lantern/file_system.h"
 #include "lantern/sources.h"
 
 namespace lantern::fuzz {
@@ -36,6 +37,41 @@ int container(const std::uint8_t* data, std::size_t size, Open open) {
     read_some(*found->flat);
     for (std::size_t i = 0; i < std::min<std::size_t>(found->versions.size(), 4); ++i)
       if (const SourcePtr then = found->open_version(found->versions[i].id)) read_some(*then);
+  } catch (const Error&) {
+    // One clear line is an answer.
+  }
+  return 0;
+}
+
+// A whole volume: what it lists, what was deleted from it, what is read of each file. `open`
+// answers with its file system, or with nothing.
+template <typename Open>
+int volume(const std::uint8_t* data, std::size_t size, Open open) {
+  Context context;
+  context.budget.max_entries = 2000;
+  context.budget.max_depth = 64;
+  try {
+    const std::shared_ptr<const FileSystem> files = open(source_of(data, size), context);
+    if (!files) return 0;
+    files->used_bytes();
+    WalkOptions all;
+    all.deleted = true;
+    std::size_t opened = 0;
+    files->walk(all, [&](const Entry& entry) {
+      if (++opened > 200) return WalkStep::stop;
+      files->attributes(entry);
+      files->streams(entry);
+      if (entry.kind == EntryKind::file || entry.kind == EntryKind::symlink) {
+        try {
+          read_some(*files->open(entry).bytes);
+        } catch (const Error&) {
+          // Encrypted: one clear line.
+        }
+      }
+      return WalkStep::go_on;
+    });
+    files->find({"folder", "file"}, NameRule::any_case);
+    files->allocation({0, size}, [](Range, bool) { return true; });
   } catch (const Error&) {
     // One clear line is an answer.
   }
