@@ -332,7 +332,9 @@ class Extraction::Job {
     ManifestRow row = row_for(part);
     row.lost = content.lost;
     row.doubtful = content.doubtful;
-    if (part.size_bytes > 0 && total(content.lost) >= part.size_bytes) {
+    // Of what only its name is known, the size may not be.
+    const bool name_alone = part.size_bytes == 0 && part.intact == 0;
+    if (name_alone || (part.size_bytes > 0 && total(content.lost) >= part.size_bytes)) {
       row.partial = true;
       manifest.add(row);
       ++summary_.nothing_left;

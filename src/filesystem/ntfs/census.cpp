@@ -7,6 +7,9 @@
 #include <tuple>
 
 #include "base/checked.h"
+#include "filesystem/ntfs/change_journal.h"
+#include "filesystem/ntfs/index.h"
+#include "filesystem/ntfs/log.h"
 #include "lantern/text.h"
 
 namespace lantern::ntfs {
@@ -37,8 +40,9 @@ class Taking {
     states_.resize(static_cast<std::size_t>(count));
     read_all(count);
     if (with_deleted_) {
-      name_the_nameless();
       find_unseen_lives();
+      gather_traces();
+      find_remnants();
     }
     join_folders();
     order();
@@ -56,6 +60,13 @@ class Taking {
     bool in_use : 1 = false;
     bool folder : 1 = false;
     bool reached : 1 = false;
+  };
+
+  // A record that goes on with a file's own.
+  struct Extension {
+    Reference file;
+    std::uint64_t number = 0;
+    bool in_use = false;
   };
 
   void read_all(std::uint64_t count) {
@@ -95,6 +106,7 @@ class Taking {
     state.in_use = record.in_use;
     state.folder = record.folder;
     if (with_deleted_) claim(record, record.in_use ? census_.live : census_.deleted);
+    if (!state.base && with_deleted_) extensions_.push_back({record.base, number, record.in_use});
     if (!state.base || record.attributes.empty()) return;
     const bool parts = record.find(kAttributeList) != nullptr;
     if (record.torn && record.in_use)
@@ -135,6 +147,8 @@ class Taking {
     const std::size_t most = std::min<std::size_t>(file.names.size(), kMostNames);
     for (std::size_t i = 0; i < most; ++i) {
       const FileName& name = file.names[i];
+      if (name.text == "$UsnJrnl" && name.folder.record == kExtendRecord)
+        journals_.push_back(file.number);
       if (name.space == kShortSpace && has_long_name(file, name)) continue;
       if (file.number == kRootRecord && name.folder.record == kRootRecord) {
         named = true;
@@ -198,29 +212,125 @@ class Taking {
     if (counts_on_reuse_ && deleted_twice_) make_later(census_.last_unseen_life, *deleted_twice_);
   }
 
-  // Names of deleted files that are left in the slack of their folders' indexes.
-  void name_the_nameless() {
-    if (nameless_.empty()) return;
-    SlackNames names(volume_);
+  // Of a file in use nothing else needs to tell.
+  void gather_traces() {
+    bool all = true;
+    const TraceSink sink = [&](Reference file, Trace trace) {
+      if (can_be_lost(file) && !holds(file))
+        all = census_.traces.add(file, std::move(trace)) && all;
+    };
+    if (const auto log = volume_.file(kLogRecord))
+      if (const Stream* const data = log->find(kData)) read_log(volume_, *data, sink);
+    for (const std::uint64_t number : journals_)
+      if (const auto journal = volume_.file(number))
+        if (const Stream* const lines = journal->find(kData, "$J"))
+          read_change_journal(volume_, *lines, sink);
+    SlackNames slack(volume_, sink);
     for (std::size_t number = 0; number < states_.size(); ++number) {
       if (number % 1024 == 0) volume_.context.check_cancelled();
-      if (states_[number].base && states_[number].folder) names.read(number);
+      if (states_[number].base && states_[number].folder) slack.read(number);
     }
-    for (const std::size_t i : nameless_) {
-      Link& link = census_.links[i];
-      const auto file = volume_.file(link.record);
-      if (!file) continue;
-      auto name = names.of(*file);
-      if (!name) continue;
-      put_in(link, name->folder);
-      census_.given.emplace(link.record, std::move(*name));
+    if (!all)
+      volume_.context.report(FindingCode::budget_entries, Severity::warning, {},
+                             "more deleted files are told of elsewhere than are kept in mind",
+                             "the rest are listed only where their records are left");
+    for (const std::size_t i : nameless_) give_name(census_.links[i], slack);
+  }
+
+  void give_name(Link& link, const SlackNames& slack) {
+    const auto file = volume_.file(link.record);
+    if (!file) return;
+    const Trace* trace = census_.trace_of(*file);
+    GivenName name;
+    if (trace != nullptr) {
+      name.evidence = "its name in " + std::string(told_in(trace->from));
+    } else {
+      trace = slack.of(*file);
+      if (trace == nullptr) return;
+      name.evidence = "its name in the slack of a folder's index, by its times";
     }
+    name.text = trace->name;
+    put_in(link, trace->folder);
+    census_.given.emplace(link.record, std::move(name));
+  }
+
+  bool can_be_lost(Reference file) const {
+    return file.record >= kFirstOwnRecord && file.record < volume_.records() && file.sequence != 0;
+  }
+  // Whether its record is in use by it.
+  bool holds(Reference file) const {
+    const State& state = states_[static_cast<std::size_t>(file.record)];
+    return state.base && state.in_use && state.sequence == file.sequence;
+  }
+  // Whether its record is in use by it or was it last.
+  bool is_left(Reference file) const {
+    const State& state = states_[static_cast<std::size_t>(file.record)];
+    if (!state.base) return false;
+    if (state.sequence == file.sequence) return true;
+    if (state.in_use || state.sequence != static_cast<std::uint16_t>(file.sequence + 1))
+      return false;
+    if (!counts_on_reuse_) return true;
+    const auto last = volume_.file(file.record);
+    const Trace* const trace = census_.traces.find(file);
+    return last && (trace == nullptr || census_.trace_of(*last) == trace);
+  }
+
+  void find_remnants() {
+    for (const Extension& extension : extensions_) {
+      const Reference& file = extension.file;
+      if (!can_be_lost(file) || is_left(file)) continue;
+      Remnant& remnant = census_.remnants[census_.remnants.place_of(file).first];
+      remnant.records.push_back(extension.number);
+      remnant.in_use = remnant.in_use || extension.in_use;
+    }
+    std::vector<std::uint64_t> told;
+    told.reserve(census_.traces.all().size());
+    for (const auto& [key, trace] : census_.traces.all()) told.push_back(key);
+    std::sort(told.begin(), told.end());
+    for (const std::uint64_t key : told) {
+      const Reference file = Traces::reference_of(key);
+      if (is_left(file)) continue;
+      census_.remnants[census_.remnants.place_of(file).first].folder =
+          census_.traces.find(file)->is_folder;
+    }
+    for (std::size_t place = 0; place < census_.remnants.size(); ++place) link_remnant(place);
+  }
+
+  void link_remnant(std::size_t place) {
+    const File file = census_.remnants.file(volume_, place, census_.traces);
+    State state;
+    state.sequence = file.sequence;
+    state.base = true;
+    state.folder = file.folder;
+    states_.push_back(state);
+    Link link;
+    link.record = static_cast<std::uint32_t>(volume_.records() + place);
+    link.name = file.names.empty() ? kNameless : std::uint16_t{0};
+    link.deleted = !file.in_use;
+    link.orphan = file.in_use;
+    link.is_folder = file.folder;
+    if (!file.names.empty()) put_in(link, file.names.front().folder);
+    census_.links.push_back(link);
+  }
+
+  // A folder whose record is another's now, by what lay in it.
+  std::uint32_t lost_folder(Reference folder) {
+    if (!with_deleted_ || !can_be_lost(folder) || is_left(folder)) return kNowhere;
+    const auto [place, is_new] = census_.remnants.place_of(folder);
+    if (volume_.records() + place >= kNowhere) return kNowhere;
+    if (is_new) {
+      census_.remnants[place].folder = true;
+      link_remnant(place);
+    }
+    return census_.remnants[place].folder ? static_cast<std::uint32_t>(volume_.records() + place)
+                                          : kNowhere;
   }
 
   // A name stands in its folder while that record still is that folder, or was until it was
-  // deleted.
+  // deleted. Folders that are lost add links of their own.
   void join_folders() {
-    for (Link& link : census_.links) {
+    for (std::size_t i = 0; i < census_.links.size(); ++i) {
+      Link link = census_.links[i];
       if (link.folder == kNowhere) continue;
       const State& folder = states_[link.folder];
       const std::uint16_t then = link.folder_sequence;
@@ -228,8 +338,9 @@ class Taking {
       const bool until_deleted =
           !folder.in_use && folder.sequence == static_cast<std::uint16_t>(then + 1);
       const bool is_it = folder.base && folder.folder && (same || until_deleted);
-      if (!is_it) link.folder = kNowhere;
       if (!link.deleted && (!is_it || !folder.in_use)) link.orphan = true;
+      if (!is_it) link.folder = lost_folder({link.folder, then});
+      census_.links[i] = link;
     }
   }
 
@@ -265,7 +376,7 @@ class Taking {
     const auto [from, to] = census_.in_folder(folder);
     for (std::size_t i = from; i < to; ++i) {
       const Link& link = census_.links[i];
-      const auto file = volume_.file(link.record);
+      const auto file = census_.file(volume_, link.record);
       if (file && link.name < file->names.size()) use(link, *file, file->names[link.name].text);
     }
   }
@@ -311,6 +422,8 @@ class Taking {
   bool with_deleted_;
   Census census_;
   std::vector<State> states_;
+  std::vector<Extension> extensions_;
+  std::vector<std::uint64_t> journals_;
   std::vector<std::size_t> nameless_;  // links
   std::optional<Timestamp> in_use_again_, deleted_again_, deleted_twice_;
   bool counts_on_reuse_ = false;
@@ -320,6 +433,23 @@ class Taking {
 
 bool before(const Timestamp& a, const Timestamp& b) {
   return std::tie(a.seconds, a.nanoseconds) < std::tie(b.seconds, b.nanoseconds);
+}
+
+std::optional<File> Census::file(const Volume& volume, std::uint64_t number) const {
+  if (number < volume.records()) return volume.file(number);
+  return remnants.file(volume, static_cast<std::size_t>(number - volume.records()), traces);
+}
+
+const Trace* Census::trace_of(const File& file) const {
+  if (const Trace* const trace = traces.find({file.number, file.sequence})) return trace;
+  // Its sequence was counted on when it was deleted, or that trace is of an earlier file.
+  const Trace* const trace =
+      traces.find({file.number, static_cast<std::uint16_t>(file.sequence - 1)});
+  const auto bears = [&](const FileName& name) { return name.text == trace->name; };
+  return trace != nullptr &&
+                 (file.names.empty() || std::any_of(file.names.begin(), file.names.end(), bears))
+             ? trace
+             : nullptr;
 }
 
 std::pair<std::size_t, std::size_t> Census::in_folder(std::uint32_t folder) const {

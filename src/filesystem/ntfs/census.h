@@ -1,5 +1,6 @@
 // Census: one reading of the whole file table. Which names stand in which folder, what was deleted
-// or has lost its folder, and which clusters are claimed by whom.
+// or has lost its folder, what is left of files whose records are others' now, and which clusters
+// are claimed by whom.
 //
 // The folders' own indexes are not walked: a name stands in its file's record, too, and a hurt
 // index then hides nothing.
@@ -7,12 +8,13 @@
 
 #include <cstdint>
 #include <optional>
+#include <string>
 #include <unordered_map>
 #include <vector>
 
 #include "base/range_set.h"
-#include "filesystem/ntfs/index.h"
 #include "filesystem/ntfs/recycle.h"
+#include "filesystem/ntfs/remnant.h"
 
 namespace lantern::ntfs {
 
@@ -21,7 +23,7 @@ constexpr std::uint16_t kNameless = 0xFFFF;     // instead of a name: none is le
 
 // A name in a folder; small, since there may be millions.
 struct Link {
-  std::uint32_t folder = kNowhere;  // records
+  std::uint32_t folder = kNowhere;  // records, or remnants behind them
   std::uint32_t record = 0;
   std::uint16_t folder_sequence = 0;
   std::uint16_t name = 0;  // index in File::names
@@ -30,9 +32,17 @@ struct Link {
   bool is_folder : 1 = false;
 };
 
+// A name that was found elsewhere than in its file's record.
+struct GivenName {
+  std::string text;
+  std::string evidence;
+};
+
 struct Census {
   std::vector<Link> links;                             // sorted by folder, record and name
   std::unordered_map<std::uint32_t, GivenName> given;  // by record, of the nameless
+  Traces traces;                                       // of what is not in use
+  Remnants remnants;
   RecycleBin recycled;
   RangeSet live;     // clusters
   RangeSet deleted;  // of files that are not
@@ -41,6 +51,10 @@ struct Census {
   std::optional<Timestamp> last_unseen_life;
   std::optional<Timestamp> last_rewrite;
 
+  // By a link's record: one of the table, or a remnant.
+  std::optional<File> file(const Volume& volume, std::uint64_t number) const;
+  // What is told of a deleted file whose record is left.
+  const Trace* trace_of(const File& file) const;
   // The links of one folder.
   std::pair<std::size_t, std::size_t> in_folder(std::uint32_t folder) const;
 };

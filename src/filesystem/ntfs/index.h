@@ -9,45 +9,36 @@
 
 #include <cstdint>
 #include <map>
-#include <optional>
-#include <string>
 #include <utility>
 
+#include "filesystem/ntfs/trace.h"
 #include "filesystem/ntfs/volume.h"
 
 namespace lantern::ntfs {
 
-// A name that was found elsewhere than in its file's record.
-struct GivenName {
-  std::string text;
-  Reference folder;
-  std::string evidence;
-};
-
 class SlackNames {
  public:
-  explicit SlackNames(const Volume& volume)
-      : volume_(volume), left_to_read_(std::min(volume.there_bytes, kMostRead)) {}
+  // `sink`: gets those whose files are told of with them.
+  SlackNames(const Volume& volume, TraceSink sink)
+      : volume_(volume),
+        sink_(std::move(sink)),
+        left_to_read_(std::min(volume.there_bytes, kMostRead)) {}
 
   // Reads the slack of a folder, in use or deleted.
   void read(std::uint64_t folder);
-  // The name of a deleted file: by its reference, or by the time it was made and its size, when
+  // A name of which it is not told whose it is: by the time the file was made and its size, when
   // they fit but one.
-  std::optional<GivenName> of(const File& file) const;
+  const Trace* of(const File& file) const;
 
  private:
   static constexpr std::uint64_t kMostRead = std::uint64_t{64} << 30;
 
-  struct Found {
-    FileName name;
-    std::optional<Reference> file;  // empty: written over
-  };
-
   void scan(ByteView bytes, std::size_t from, const File& folder);
 
   const Volume& volume_;
+  TraceSink sink_;
   std::uint64_t left_to_read_;  // bytes: indexes that claim the same clusters are not read for ever
-  std::multimap<std::pair<std::int64_t, std::uint32_t>, Found> by_birth_;
+  std::multimap<std::uint64_t, Trace> by_birth_;
 };
 
 }  // namespace lantern::ntfs

@@ -1,5 +1,7 @@
 #include "filesystem/ntfs/names.h"
 
+#include <algorithm>
+
 #include "lantern/text.h"
 
 namespace lantern::ntfs {
@@ -52,8 +54,8 @@ std::string name_text(ByteView units) {
   return utf16_to_bytes(text);
 }
 
-std::optional<Timestamp> time_at(ByteView bytes, std::size_t at) {
-  const auto value = static_cast<std::int64_t>(le64(bytes, at));
+std::optional<Timestamp> time_of(std::uint64_t stored) {
+  const auto value = static_cast<std::int64_t>(stored);
   if (value == 0) return std::nullopt;
   std::int64_t seconds = value / kUnitsASecond;
   std::int64_t rest = value % kUnitsASecond;
@@ -66,6 +68,17 @@ std::optional<Timestamp> time_at(ByteView bytes, std::size_t at) {
   time.nanoseconds = static_cast<std::uint32_t>(rest * 100);
   time.resolution_ns = 100;
   return time;
+}
+
+std::uint64_t stored_time(const Timestamp& time) {
+  return static_cast<std::uint64_t>((time.seconds + kFrom1601To1970) * kUnitsASecond +
+                                    time.nanoseconds / 100);
+}
+
+bool can_be_name(const std::string& text) {
+  return text != "." && text != ".." && std::none_of(text.begin(), text.end(), [](char c) {
+           return static_cast<unsigned char>(c) < 0x20 || c == '/';
+         });
 }
 
 std::optional<FileName> parse_file_name(ByteView value) {

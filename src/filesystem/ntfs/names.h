@@ -26,15 +26,20 @@ struct FileName {
   std::uint32_t attributes = 0;
   std::uint8_t space = 0;
   std::string text;
-
-  // What a deleted record and the name of it that is left elsewhere share.
-  bool same_birth(const FileName& other) const { return created && created == other.created; }
 };
 
 // All units, as bytes of UTF-8.
 std::string name_text(ByteView units);
 
-std::optional<Timestamp> time_at(ByteView bytes, std::size_t at);
+// Empty: none is told.
+std::optional<Timestamp> time_of(std::uint64_t stored);
+inline std::optional<Timestamp> time_at(ByteView bytes, std::size_t at) {
+  return time_of(le64(bytes, at));
+}
+std::uint64_t stored_time(const Timestamp& time);
+
+// Whether a name that was found by its looks can be one.
+bool can_be_name(const std::string& text);
 
 // Empty: too short for what it says.
 std::optional<FileName> parse_file_name(ByteView value);

@@ -104,7 +104,7 @@ class NtfsFileSystem final : public FileSystem {
   }
 
   Content open(const Entry& entry, const std::string& stream) const override {
-    const auto file = volume_.file(entry.number);
+    const auto file = file_of(entry);
     if (!file)
       throw Error(ErrorCode::not_found, volume_.context.address,
                   volume_.record_place(entry.number).offset, "its record cannot be read");
@@ -121,7 +121,8 @@ class NtfsFileSystem final : public FileSystem {
       throw Error(ErrorCode::not_found, volume_.context.address, std::nullopt,
                   fmt::format("there is no stream \"{}\"", for_terminal(stream)),
                   "lantern show lists what there is");
-    if (data == nullptr) return text_content({});
+    if (data == nullptr)
+      return file->parts_lost ? nothing_left(file->told_bytes) : text_content({});
     if (data->encrypted)
       throw Error(ErrorCode::unsupported, volume_.context.address, std::nullopt,
                   "it is encrypted by the file system",
@@ -132,7 +133,7 @@ class NtfsFileSystem final : public FileSystem {
 
   std::vector<lantern::Stream> streams(const Entry& entry) const override {
     std::vector<lantern::Stream> found;
-    if (const auto file = volume_.file(entry.number))
+    if (const auto file = file_of(entry))
       for (const ntfs::Stream& stream : file->streams)
         if (stream.type == kData && !stream.name.empty() && !packed_in(*file, stream))
           found.push_back({stream.name, stream.size_bytes, share_left(*file, stream, nullptr)});
@@ -140,7 +141,7 @@ class NtfsFileSystem final : public FileSystem {
   }
 
   std::vector<lantern::Attribute> attributes(const Entry& entry) const override {
-    const auto file = volume_.file(entry.number);
+    const auto file = file_of(entry);
     return file ? extended_attributes(volume_, *file) : std::vector<lantern::Attribute>();
   }
 
@@ -157,6 +158,11 @@ class NtfsFileSystem final : public FileSystem {
 
  private:
   using Stream = ntfs::Stream;
+
+  std::optional<File> file_of(const Entry& entry) const {
+    if (entry.number < volume_.records()) return volume_.file(entry.number);
+    return census(true)->file(volume_, entry.number);
+  }
 
   // Whether it is what a file's own content was packed into.
   bool packed_in(const File& file, const Stream& stream) const {
@@ -176,6 +182,11 @@ class NtfsFileSystem final : public FileSystem {
     return packing
                ? unpacked_by_system(volume_, *packed, data.size_bytes, *packing, owners_of(file))
                : content_of(volume_, data, owners_of(file));
+  }
+
+  static Content nothing_left(std::uint64_t size_bytes) {
+    if (size_bytes == 0) return text_content({});
+    return {make_joined({{ExtentKind::unreadable, size_bytes, nullptr, 0}}), {{0, size_bytes}}, {}};
   }
 
   static Content text_content(const std::string& text) {
@@ -210,7 +221,7 @@ class NtfsFileSystem final : public FileSystem {
             [&](const std::string& a, const std::string& b) { return up_case_.same(a, b); },
             [&](const File& file) { return name_by_content(file); },
             [&](const Visit& seen) {
-              fill(entry, seen);
+              fill(entry, seen, *taken);
               if (const auto recycled = before_the_bin(taken->recycled, entry.path)) {
                 entry.original_path = recycled->path;
                 entry.deleted_at = recycled->when;
@@ -222,6 +233,7 @@ class NtfsFileSystem final : public FileSystem {
   // "record-40.jpg"
   std::string name_by_content(const File& file) const {
     std::string name = fmt::format("record-{}", file.number);
+    if (file.remnant) name += fmt::format("-{}", file.sequence);
     const Stream* const data = file.find(kData);
     if (file.folder || data == nullptr || data->encrypted) return name;
     Bytes start(kKindBytes);
@@ -235,14 +247,14 @@ class NtfsFileSystem final : public FileSystem {
     return fmt::format("{}-{}", file.record, file.sequence);
   }
 
-  void fill(Entry& entry, const Visit& seen) const {
+  void fill(Entry& entry, const Visit& seen, const Census& census) const {
     const File& file = seen.file;
     entry.id = id_of({file.number, file.sequence});
     // Names of one file are told apart by which of them it is.
     if (std::count_if(file.names.begin(), file.names.end(),
                       [](const FileName& name) { return name.space != kShortSpace; }) > 1)
       entry.id += fmt::format("-{}", seen.link.name);
-    entry.number = file.number;
+    entry.number = seen.link.record;
     entry.parent = seen.folder.record == 0 ? std::string() : id_of(seen.folder);
     entry.path = seen.path;
     entry.state = seen.state;
@@ -266,10 +278,11 @@ class NtfsFileSystem final : public FileSystem {
     else if (entry.kind == EntryKind::file && data != nullptr)
       entry.size_bytes = data->size_bytes;
     entry.intact = 1;
-    if (seen.state != EntryState::active) evidence_of(entry, seen);
+    if (seen.state != EntryState::active) tell_of_deleted(entry, seen, census);
     if (entry.kind == EntryKind::file && data != nullptr)
       entry.intact = share_left(file, stored_in(file, *data), &entry.evidence);
     if (entry.kind == EntryKind::file && data == nullptr && file.parts_lost) {
+      entry.size_bytes = file.told_bytes;
       entry.intact = 0;
       entry.evidence += "; the record that tells of its content is another's now";
     }
@@ -288,6 +301,19 @@ class NtfsFileSystem final : public FileSystem {
     return text;
   }
 
+  void tell_of_deleted(Entry& entry, const Visit& seen, const Census& census) const {
+    const Trace* const trace = seen.file.remnant
+                                   ? census.traces.find({seen.file.number, seen.file.sequence})
+                                   : census.trace_of(seen.file);
+    if (seen.file.remnant)
+      evidence_of_remnant(entry, seen.file, trace);
+    else
+      evidence_of(entry, seen);
+    if (seen.state != EntryState::deleted || trace == nullptr || trace->deleted == 0) return;
+    entry.deleted_at = time_of(trace->deleted);
+    entry.evidence += "; when it was deleted in the change journal";
+  }
+
   static void evidence_of(Entry& entry, const Visit& seen) {
     if (seen.state == EntryState::orphan)
       entry.evidence = seen.link.orphan ? "its record is in use, its folder is not"
@@ -299,6 +325,15 @@ class NtfsFileSystem final : public FileSystem {
       entry.evidence += "; its name is lost, this one is by its content";
     if (seen.link.deleted && seen.link.folder == kNowhere && seen.name != nullptr)
       entry.evidence += "; its folder is another's now";
+  }
+
+  static void evidence_of_remnant(Entry& entry, const File& file, const Trace* trace) {
+    entry.evidence = "its record is another's now";
+    if (!file.streams.empty()) entry.evidence += "; records that went on with it are left";
+    if (trace != nullptr)
+      entry.evidence += fmt::format("; its name in {}", told_in(trace->from));
+    else if (file.folder)
+      entry.evidence += "; known by what lay in it";
   }
 
   // How much of a content is left; `evidence`: where to say why, or empty.

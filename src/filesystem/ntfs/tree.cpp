@@ -14,7 +14,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same, const NameOf& 
                 const std::function<WalkStep(const Visit&)>& visit) {
   std::vector<Level> levels;
   std::vector<std::string> path;
-  std::vector<bool> entered(static_cast<std::size_t>(volume_.records()));
+  std::vector<bool> entered(static_cast<std::size_t>(volume_.records()) + census_.remnants.size());
   std::uint64_t entries = 0;
   const auto enter = [&](std::uint32_t folder, Reference reference, bool lost) {
     const auto [from, to] = census_.in_folder(folder);
@@ -41,7 +41,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same, const NameOf& 
     const bool shown = lost ? options.deleted : options.active;
     if ((!shown && !link.is_folder) || (lost && !options.deleted)) continue;
     if (!on_the_way && hidden(link, depth)) continue;
-    const auto file = volume_.file(link.record);
+    const auto file = census_.file(volume_, link.record);
     if (!file) continue;
     const FileName* const name = link.name < file->names.size() ? &file->names[link.name] : nullptr;
     const auto given = census_.given.find(link.record);
@@ -77,7 +77,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same, const NameOf& 
       continue;
     }
     entered[link.record] = true;
-    enter(link.record, {link.record, file->sequence}, lost);
+    enter(link.record, {file->number, file->sequence}, lost);
   }
 }
 

@@ -232,6 +232,23 @@ File Volume::file_of(std::uint64_t number, const Record& record) const {
   return file;
 }
 
+File Volume::file_of_extensions(const std::vector<std::uint64_t>& records) const {
+  File file;
+  for (const std::uint64_t number : records)
+    if (const auto extension = record(number)) {
+      file.torn = file.torn || extension->torn;
+      for (const Attribute& attribute : extension->attributes)
+        add_attribute(*this, file, *extension, attribute);
+    }
+  put_in_order(file);
+  // The first piece of a stream tells its size; without it, it ends where its runs do.
+  for (Stream& stream : file.streams)
+    if (!stream.resident && !stream.runs.empty() && stream.runs.front().vcn > 0)
+      stream.size_bytes = stream.written_bytes =
+          saturating_mul(stream.runs.back().end(), geometry.cluster_bytes);
+  return file;
+}
+
 std::optional<File> Volume::file(std::uint64_t number) const {
   const auto own = record(number);
   if (!own) return std::nullopt;

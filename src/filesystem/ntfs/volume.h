@@ -22,10 +22,12 @@
 namespace lantern::ntfs {
 
 constexpr std::uint64_t kTableRecord = 0;  // $MFT
+constexpr std::uint64_t kLogRecord = 2;
 constexpr std::uint64_t kVolumeRecord = 3;
 constexpr std::uint64_t kRootRecord = 5;
 constexpr std::uint64_t kBitmapRecord = 6;
 constexpr std::uint64_t kUpCaseRecord = 10;
+constexpr std::uint64_t kExtendRecord = 11;
 constexpr std::uint64_t kFirstOwnRecord = 24;  // those before it are the file system's
 
 // A run of clusters. Those of one stream are in order and do not overlap; where none speaks, the
@@ -61,7 +63,9 @@ struct File {
   bool in_use = false;
   bool folder = false;
   bool torn = false;
-  bool parts_lost = false;  // records its attribute list names are others' now
+  bool parts_lost = false;       // records its attribute list names are others' now
+  bool remnant = false;     // its own record is another's now
+  std::uint64_t told_bytes = 0;  // its size as told elsewhere, when nothing is left of its content
   std::optional<Timestamp> created, modified, changed, accessed;
   std::uint32_t attributes = 0;
   std::vector<FileName> names;
@@ -92,6 +96,8 @@ struct Volume {
   // Puts a file together from its record and those its list of attributes names.
   File file_of(std::uint64_t number, const Record& record) const;
   std::optional<File> file(std::uint64_t number) const;
+  // Of a file whose own record is lost, from those that went on with it.
+  File file_of_extensions(const std::vector<std::uint64_t>& records) const;
 
   // The stream's bytes as they lie, not unpacked; clusters nobody speaks of are unreadable.
   SourcePtr bytes_of(const Stream& stream, const SourcePtr& from) const;

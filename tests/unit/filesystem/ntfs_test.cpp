@@ -6,7 +6,7 @@
 
 #include "filesystem/ntfs/packing/lznt1.h"
 #include "filesystem/ntfs/volume.h"
-#include "kit/ntfs_builder.h"
+#include "kit/ntfs_case.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -19,35 +19,7 @@ constexpr std::uint64_t kSecond = 10'000'000;
 constexpr std::uint64_t kRoot = NtfsBuilder::kRoot;
 constexpr std::uint64_t kNow = NtfsBuilder::kNow;
 
-class Ntfs : public ::testing::Test {
- protected:
-  std::shared_ptr<const FileSystem> open() { return open(volume_.bytes()); }
-  std::shared_ptr<const FileSystem> open(const Bytes& bytes) {
-    return open_ntfs(make_memory_source(bytes), context_);
-  }
-
-  static std::map<std::string, Entry> all(const FileSystem& files) {
-    std::map<std::string, Entry> found;
-    WalkOptions options;
-    options.deleted = true;
-    files.walk(options, [&](const Entry& entry) {
-      std::string path;
-      for (const std::string& name : entry.path) path += "/" + name;
-      found.emplace(path, entry);
-      return WalkStep::go_on;
-    });
-    return found;
-  }
-
-  static Bytes standard(std::uint64_t made = kNow) { return NtfsBuilder::standard(made, made); }
-  static Bytes named(const std::string& name, std::uint64_t folder = kRoot,
-                     std::uint16_t sequence = 5) {
-    return NtfsBuilder::name(folder, sequence, name, kNow);
-  }
-
-  Context context_;
-  NtfsBuilder volume_;
-};
+class Ntfs : public kit::NtfsCase {};
 
 TEST_F(Ntfs, NamesItselfAndHidesItsOwnFilesUntilTheyAreAskedFor) {
   volume_.file(30, kRoot, "tide.bin", 120, kit::pattern(5000, 1));
@@ -332,11 +304,11 @@ TEST_F(Ntfs, WhatWasInADeletedFolderStandsInItAndOrphansAtTheTop) {
   auto found = all(*open());
   EXPECT_EQ(found.at("/Keeper/log.txt").state, EntryState::deleted);
   EXPECT_EQ(found.at("/Keeper/kept.txt").state, EntryState::orphan);
-  // Its record is another folder's now: what was in it has no place.
+  // Its record is another folder's now: what was in it stays together.
   volume_.record(30, 3, 3, {standard(), named("Other")});
   found = all(*open());
-  EXPECT_EQ(found.at("/log.txt").state, EntryState::deleted);
-  EXPECT_EQ(found.at("/kept.txt").state, EntryState::orphan);
+  EXPECT_EQ(found.at("/record-30-1/log.txt").state, EntryState::deleted);
+  EXPECT_EQ(found.at("/record-30-1/kept.txt").state, EntryState::orphan);
   EXPECT_FALSE(found.contains("/Other/log.txt"));
 }
 
