@@ -48,6 +48,11 @@ void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry) 
   json.key("evidence").value(entry.evidence).end_object();
 }
 
+std::string version_text(const Address& address, const DiskVersion& version) {
+  return fmt::format("as it was {}: {}", version.created ? to_iso8601(*version.created) : "before",
+                     address.print());
+}
+
 std::string mode_text(std::uint32_t mode) {
   std::string text = "rwxrwxrwx";
   for (std::size_t i = 0; i < text.size(); ++i)

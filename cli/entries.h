@@ -20,6 +20,9 @@ std::string mode_text(std::uint32_t mode);
 // "folder", "link", "device 5,17", or empty for a file.
 std::string kind_text(const Entry& entry);
 
+// "as it was 2026-03-14T08:30:02Z: disk.img::1::version=2"
+std::string version_text(const Address& address, const DiskVersion& version);
+
 enum class RowForm { plain, detailed, tree };
 
 struct RowOptions {

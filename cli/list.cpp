@@ -79,6 +79,17 @@ Counts for_each(const Target& target, const Options& options, Use use) {
   return counts;
 }
 
+void for_each_earlier(const Session& session, const Target& target, const Options& options,
+                      const VersionVisitor& use) {
+  if (!options.versions) return;
+  WalkOptions walk;
+  if (options.depth > 0) walk.max_depth = options.depth;
+  walk_versions(target, walk, options.common.open_options(), session.context,
+                [&](const VolumeView& then, const DiskVersion& version, const Entry& entry) {
+                  if (matches_any(options.patterns, entry.path)) use(then, version, entry);
+                });
+}
+
 void print_json(const Session& session, const Target& target, const Options& options) {
   JsonWriter json(session.streams.out);
   json.begin_object().key("volume").value(target.volume_view().address.print()).key("chosen");
@@ -86,6 +97,10 @@ void print_json(const Session& session, const Target& target, const Options& opt
   json.key("entries").begin_array();
   for_each(target, options,
            [&](const Entry& entry) { entry_json(json, target.volume_view(), entry); });
+  for_each_earlier(session, target, options,
+                   [&](const VolumeView& then, const DiskVersion&, const Entry& entry) {
+                     entry_json(json, then, entry);
+                   });
   json.end_array();
   findings_json(json, session.context);
   json.end_object();
@@ -103,6 +118,16 @@ void print_rows(const Session& session, const Target& target, const Options& opt
   const Counts counts = for_each(target, options, [&](const Entry& entry) {
     out << row(session.streams, target.volume_view(), entry, form) << '\n';
   });
+  std::string shown;
+  for_each_earlier(session, target, options,
+                   [&](const VolumeView& then, const DiskVersion& version, const Entry& entry) {
+                     if (shown != version.id)
+                       out << coloured(session.streams, Meaning::heading,
+                                       for_terminal(version_text(then.address, version)))
+                           << '\n';
+                     shown = version.id;
+                     out << row(session.streams, then, entry, form) << '\n';
+                   });
   out.flush();
   std::string sum;
   if (!options.deleted_only)
@@ -139,7 +164,8 @@ Action add_list(CLI::App& app, Session& session) {
   command->add_flag("--deleted", options->deleted, "deleted entries too");
   command->add_flag("--deleted-only", options->deleted_only, "deleted entries alone");
   command->add_flag("--all-versions", options->versions,
-                    "deleted entries and what files held before, too");
+                    "deleted entries, what files held before, and what differs in the earlier\n"
+                    "versions the volume keeps (shadow copies)");
   command->add_option("--match", options->patterns,
                       "only names (or paths, with a '/') of this shell pattern; repeatable");
   command->add_option("--depth", options->depth, "only so many folders deep");

@@ -189,6 +189,17 @@ void print_facts(const Session& session, const Target& target, const Entry& entr
     line("stream", fmt::format("{}, {} bytes", for_terminal(stream.name), stream.size_bytes));
 }
 
+void print_earlier(const Session& session, const Target& target, const Options& options) {
+  if (!has_content(*target.entry)) return;
+  walk_versions(target, {}, options.common.open_options(), session.context,
+                [&](const VolumeView& then, const DiskVersion& version, const Entry& entry) {
+                  session.streams.out << fmt::format(
+                      "  {:<11} {} bytes, modified {}, {}\n", "earlier", grouped(entry.size_bytes),
+                      entry.modified ? to_iso8601(*entry.modified) : "?",
+                      for_terminal(version_text(entry_address(then, entry), version)));
+                });
+}
+
 void put_ranges(JsonWriter& json, const char* key, const std::vector<Range>& ranges) {
   json.key(key).begin_array();
   for (const Range& range : ranges)
@@ -247,6 +258,13 @@ void print_json(const Session& session, const Target& target, const Options& opt
         .value(stream.size_bytes)
         .end_object();
   json.end_array();
+  json.key("earlier").begin_array();
+  if (has_content(entry))
+    walk_versions(target, {}, options.common.open_options(), session.context,
+                  [&](const VolumeView& then, const DiskVersion&, const Entry& earlier) {
+                    entry_json(json, then, earlier);
+                  });
+  json.end_array();
   if (content) put_content(json, target, *content, options);
   findings_json(json, session.context);
   json.end_object();
@@ -274,6 +292,7 @@ int show_entry(Session& session, const Options& options) {
   } else {
     print_choice(session.streams, target);
     print_facts(session, target, *target.entry);
+    print_earlier(session, target, options);
     if (content && target.stream.empty() && target.entry->kind == EntryKind::symlink) {
       const auto names = start_of(*content, options.bytes);
       session.streams.out << "  names       "

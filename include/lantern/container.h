@@ -32,12 +32,12 @@ struct ChainLink {
   bool missing = false;
 };
 
-// A state of the disk kept inside the same file.
+// An earlier state of a disk or a volume, kept inside it.
 struct DiskVersion {
   std::string id;
   std::string name;
   std::optional<Timestamp> created;
-  std::uint64_t size_bytes = 0;  // of the disk then
+  std::uint64_t size_bytes = 0;  // of it then
 };
 
 struct Container {

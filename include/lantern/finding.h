@@ -70,6 +70,7 @@ enum class FindingCode {
   gpt_no_protective,
   gpt_stale,
   table_sector_size,
+  volume_shadow_copies,
   fat_boot_sector,
   fat_volume_size,
   fat_sector_size,

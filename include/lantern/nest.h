@@ -36,7 +36,10 @@ struct VolumeView {
   VolumeRow row;  // of the table; a disk without one has one row, number 1
   SourcePtr bytes;
   std::shared_ptr<const FileSystem> file_system;  // may be empty
-  std::string key_wanted;                         // of an encrypted one: what opens it, or empty
+  std::vector<DiskVersion> versions;              // earlier states it keeps, the oldest first
+  // It as it was in a version, by id or name; empty pointer: there is none such. May be empty.
+  std::function<SourcePtr(std::string_view)> open_version;
+  std::string key_wanted;  // of an encrypted one: what opens it, or empty
   std::string recognised;  // what it seems to hold when there is no file system to open, or empty
 };
 
@@ -92,6 +95,18 @@ Target open_disk_target(const Address& address, const OpenOptions& options, cons
 // one that most likely holds the user's files.
 Target open_volume_target(const Address& address, const OpenOptions& options,
                           const Context& context);
+
+// The volume as it was in one of its versions. Throws Error{not_found, cannot_read, unsupported}.
+VolumeView open_volume_version(const VolumeView& volume, const std::string& id,
+                               const OpenOptions& options, const Context& context);
+
+// Visits what the target names, and what is in it, as it was in the versions of its volume, the
+// newest first: active entries that differ in size or time from what a newer state has under their
+// path.
+using VersionVisitor =
+    std::function<void(const VolumeView& then, const DiskVersion& version, const Entry& entry)>;
+void walk_versions(const Target& target, const WalkOptions& options, const OpenOptions& open,
+                   const Context& context, const VersionVisitor& visit);
 
 // Walks what the target names: the whole volume, one folder (and no other of the same path), or one
 // file. `options.under` is set here.

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 80> kCodes = {
+constexpr std::array<std::string_view, 81> kCodes = {
     "source.unreadable",
     "source.shrunk",
     "source.held",
@@ -53,6 +53,7 @@ constexpr std::array<std::string_view, 80> kCodes = {
     "gpt.no-protective",
     "gpt.stale",
     "table.sector-size",
+    "volume.shadow-copies",
     "fat.boot-sector",
     "fat.volume-size",
     "fat.sector-size",

@@ -15,16 +15,17 @@
 #include "nest/folder_disks.h"
 #include "nest/folder_neighbours.h"
 #include "nest/recognise.h"
+#include "volume/shadow_copies.h"
 
 namespace lantern {
 namespace {
 
-VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat, Step step,
-                       const OpenOptions& options, const Context& context) {
+VolumeView view_bytes(Address address, VolumeRow row, SourcePtr bytes, const OpenOptions& options,
+                      const Context& context) {
   VolumeView volume;
-  volume.address = disk.with(std::move(step));
+  volume.address = std::move(address);
   volume.row = std::move(row);
-  volume.bytes = make_window(flat, volume.row.range);
+  volume.bytes = std::move(bytes);
   const Context own = context.at(volume.address.print());
   volume.file_system = open_file_system(volume.bytes, options.file_system, own);
   if (!volume.file_system) {
@@ -35,6 +36,25 @@ VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat
     }
   }
   return volume;
+}
+
+VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat, Step step,
+                       const OpenOptions& options, const Context& context) {
+  const SourcePtr bytes = make_window(flat, row.range);
+  VolumeView volume =
+      view_bytes(disk.with(std::move(step)), std::move(row), bytes, options, context);
+  ShadowCopies copies = find_shadow_copies(bytes, context.at(volume.address.print()));
+  volume.versions = std::move(copies.versions);
+  volume.open_version = std::move(copies.open_version);
+  return volume;
+}
+
+// What may be written instead of a version there is not.
+std::string versions_there_are(const Address& address, const std::vector<DiskVersion>& versions) {
+  std::string list;
+  for (const DiskVersion& version : versions)
+    list += fmt::format(" {}", address.with({Step::Kind::version, 0, version.id, {}}).print());
+  return list.empty() ? "; none is kept" : "; there are:" + list;
 }
 
 // A file system that begins in sector 0 and fills the disk beats a table nobody's volumes stand by:
@@ -315,19 +335,20 @@ class Descent {
     open_entry();
   }
 
-  // The disk as it was in a version it keeps.
+  // The disk or the volume as it was in a version it keeps.
   void take_version(const Step& step) {
     enter_file_as_disk();
-    if (target_.volume) fail("a version is of a disk: name it before the volume");
-    const SourcePtr then =
-        disk().container.open_version ? disk().container.open_version(step.text) : nullptr;
-    if (!then) {
-      std::string list;
-      for (const DiskVersion& version : disk().container.versions)
-        list += fmt::format(" {}", disk().address.with({step.kind, 0, version.id, {}}).print());
-      fail(fmt::format("there is no version \"{}\"{}{}", step.text,
-                       list.empty() ? "; the disk keeps none" : "; there are:", list));
+    if (target_.volume || !disk().container.open_version) {
+      need_volume();
+      disk().volumes.push_back(
+          open_volume_version(target_.volume_view(), step.text, options_, context_));
+      target_.volume = disk().volumes.size() - 1;
+      return;
     }
+    const SourcePtr then = disk().container.open_version(step.text);
+    if (!then)
+      fail(fmt::format("there is no version \"{}\"{}", step.text,
+                       versions_there_are(disk().address, disk().container.versions)));
     DiskView view = open_disk(then, disk().address.with(step), {}, options_, context_);
     view.container.format = disk().container.format;
     view.container.variant = "as it was in version " + step.text;
@@ -468,6 +489,18 @@ DiskView open_disk(const SourcePtr& file, const Address& address, const Surround
                                        volume_step(number), options, own));
   }
   return disk;
+}
+
+VolumeView open_volume_version(const VolumeView& volume, const std::string& id,
+                               const OpenOptions& options, const Context& context) {
+  const SourcePtr then = volume.open_version ? volume.open_version(id) : nullptr;
+  if (!then)
+    throw Error(ErrorCode::not_found, volume.address.print(), std::nullopt,
+                fmt::format("there is no version \"{}\"{}", id,
+                            versions_there_are(volume.address, volume.versions)),
+                "lantern survey shows what is there");
+  return view_bytes(volume.address.with({Step::Kind::version, 0, id, {}}), volume.row, then,
+                    options, context);
 }
 
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context) {

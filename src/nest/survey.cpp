@@ -48,6 +48,15 @@ std::string facts_of(const Container& container) {
   return text;
 }
 
+void add_versions(const Address& address, const std::string& format,
+                  const std::vector<DiskVersion>& versions, SurveyReport& report) {
+  for (const DiskVersion& version : versions)
+    report.layers.push_back(
+        {address.with({Step::Kind::version, 0, version.id, {}}).print(), "version", format,
+         version.size_bytes,
+         version.name + (version.created ? ", " + to_iso8601(*version.created) : "")});
+}
+
 void add_disk_layers(const DiskView& disk, SurveyReport& report) {
   const std::string address = disk.address.print();
   report.layers.push_back({address, "source", "file", disk.file->size(), {}});
@@ -57,11 +66,7 @@ void add_disk_layers(const DiskView& disk, SurveyReport& report) {
   for (const ChainLink& link : container.chain)
     report.layers.push_back(
         {link.place, "parent", link.format, 0, (link.missing ? "missing: " : "") + link.why});
-  for (const DiskVersion& version : container.versions)
-    report.layers.push_back(
-        {disk.address.with({Step::Kind::version, 0, version.id, {}}).print(), "version",
-         container.format, version.size_bytes,
-         version.name + (version.created ? ", " + to_iso8601(*version.created) : "")});
+  add_versions(disk.address, container.format, container.versions, report);
   const bool table = disk.table.scheme != VolumeTable::Scheme::none;
   if (table)
     report.layers.push_back(
@@ -73,6 +78,7 @@ void add_disk_layers(const DiskView& disk, SurveyReport& report) {
     report.layers.push_back({place, "volume", table ? volume.row.type : "whole disk",
                              volume.row.range.length,
                              fmt::format("from byte {}", volume.row.range.offset)});
+    add_versions(volume.address, volume.row.type, volume.versions, report);
     if (!volume.file_system) continue;
     const FileSystemFacts& facts = volume.file_system->facts();
     report.layers.push_back({place, "file system", facts.type, facts.size_bytes,
@@ -120,6 +126,8 @@ void suggest(SurveyReport& report) {
     const std::string address = quoted(volume.view.address.print());
     report.next.push_back(
         fmt::format("lantern list {}{}", address, volume.deleted > 0 ? " --deleted" : ""));
+    if (!volume.view.versions.empty())
+      report.next.push_back(fmt::format("lantern list {} --all-versions", address));
     report.next.push_back(fmt::format("lantern extract {} RESCUED{}", address,
                                       volume.deleted > 0 ? " --deleted" : ""));
   }

@@ -55,7 +55,7 @@ const Trace* SlackNames::of(const File& file) const {
   if (!file.created) return nullptr;
   const Stream* const data = file.find(kData);
   const std::uint64_t size = data == nullptr ? 0 : data->size_bytes;
-  const auto [from, to] = by_birth_.equal_range(stored_time(*file.created));
+  const auto [from, to] = by_birth_.equal_range(stored_since_1601(*file.created));
   const Trace* best = nullptr;
   for (auto at = from; at != to; ++at) {
     const Trace& found = at->second;

@@ -8,8 +8,6 @@ namespace lantern::ntfs {
 namespace {
 
 constexpr std::size_t kNameHeader = 0x42;
-constexpr std::int64_t kUnitsASecond = 10'000'000;
-constexpr std::int64_t kFrom1601To1970 = 11'644'473'600;  // seconds
 
 // UTF-8, lone surrogates in their three-byte form too, to UTF-16. Other bytes become themselves.
 std::vector<char16_t> units_of(const std::string& text) {
@@ -52,27 +50,6 @@ std::string name_text(ByteView units) {
   for (std::size_t i = 0; i + 1 < units.size(); i += 2)
     text.push_back(static_cast<char16_t>(le16(units, i)));
   return utf16_to_bytes(text);
-}
-
-std::optional<Timestamp> time_of(std::uint64_t stored) {
-  const auto value = static_cast<std::int64_t>(stored);
-  if (value == 0) return std::nullopt;
-  std::int64_t seconds = value / kUnitsASecond;
-  std::int64_t rest = value % kUnitsASecond;
-  if (rest < 0) {
-    rest += kUnitsASecond;
-    --seconds;
-  }
-  Timestamp time;
-  time.seconds = seconds - kFrom1601To1970;
-  time.nanoseconds = static_cast<std::uint32_t>(rest * 100);
-  time.resolution_ns = 100;
-  return time;
-}
-
-std::uint64_t stored_time(const Timestamp& time) {
-  return static_cast<std::uint64_t>((time.seconds + kFrom1601To1970) * kUnitsASecond +
-                                    time.nanoseconds / 100);
 }
 
 bool can_be_name(const std::string& text) {

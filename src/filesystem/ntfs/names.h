@@ -2,7 +2,6 @@
 //   name: 0 8 folder it is in, a reference  8 8 created, 0x10 8 modified, 0x18 8 record changed,
 //     0x20 8 accessed  0x28 8 allocated  0x30 8 size  0x38 4 attribute bits  0x40 1 UTF-16 units
 //     0x41 1 space: 0 any bytes, 1 long, 2 short (8.3), 3 both  0x42 the units
-//   A time counts 100 ns since 1601-01-01 UTC.
 // Source: the Linux kernel's documentation and headers of NTFS.
 //
 // Thread-safety: pure functions; an UpCase is only read.
@@ -12,6 +11,7 @@
 #include <string>
 #include <vector>
 
+#include "base/time_since_1601.h"
 #include "filesystem/ntfs/record.h"
 #include "lantern/timestamp.h"
 
@@ -31,12 +31,9 @@ struct FileName {
 // All units, as bytes of UTF-8.
 std::string name_text(ByteView units);
 
-// Empty: none is told.
-std::optional<Timestamp> time_of(std::uint64_t stored);
 inline std::optional<Timestamp> time_at(ByteView bytes, std::size_t at) {
-  return time_of(le64(bytes, at));
+  return time_since_1601(le64(bytes, at));
 }
-std::uint64_t stored_time(const Timestamp& time);
 
 // Whether a name that was found by its looks can be one.
 bool can_be_name(const std::string& text);

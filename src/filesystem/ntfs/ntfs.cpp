@@ -310,7 +310,7 @@ class NtfsFileSystem final : public FileSystem {
     else
       evidence_of(entry, seen);
     if (seen.state != EntryState::deleted || trace == nullptr || trace->deleted == 0) return;
-    entry.deleted_at = time_of(trace->deleted);
+    entry.deleted_at = time_since_1601(trace->deleted);
     entry.evidence += "; when it was deleted in the change journal";
   }
 

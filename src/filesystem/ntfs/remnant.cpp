@@ -18,8 +18,8 @@ File Remnants::file(const Volume& volume, std::size_t place, const Traces& trace
   file.parts_lost = file.remnant = true;
   const Trace* const trace = traces.find(remnant.file);
   if (trace == nullptr) return file;
-  file.created = time_of(trace->created);
-  file.modified = time_of(trace->modified);
+  file.created = time_since_1601(trace->created);
+  file.modified = time_since_1601(trace->modified);
   if (file.find(kData) == nullptr) file.told_bytes = trace->size_bytes;
   if (!file.names.empty()) return file;
   FileName& name = file.names.emplace_back();

@@ -64,7 +64,7 @@ struct File {
   bool folder = false;
   bool torn = false;
   bool parts_lost = false;       // records its attribute list names are others' now
-  bool remnant = false;     // its own record is another's now
+  bool remnant = false;          // its own record is another's now
   std::uint64_t told_bytes = 0;  // its size as told elsewhere, when nothing is left of its content
   std::optional<Timestamp> created, modified, changed, accessed;
   std::uint32_t attributes = 0;
