@@ -54,7 +54,7 @@ void add_versions(const Address& address, const std::string& format,
     report.layers.push_back(
         {address.with({Step::Kind::version, 0, version.id, {}}).print(), "version", format,
          version.size_bytes,
-         version.name + (version.created ? ", " + to_iso8601(*version.created) : "")});
+         (version.created ? to_iso8601(*version.created) + ", " : "") + version.name});
 }
 
 void add_disk_layers(const DiskView& disk, SurveyReport& report) {

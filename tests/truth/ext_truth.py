@@ -6,7 +6,6 @@ Needs root, loop devices and e2fsprogs; exit 77 (skipped) without."""
 import base64
 import errno
 import fcntl
-import hashlib
 import json
 import os
 import random
@@ -17,10 +16,10 @@ import subprocess
 import sys
 import tempfile
 
+from lab import MIB, Mounted, bad, run, sha
+
 LANTERN = os.path.abspath(sys.argv[1])
 ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
-MIB = 1 << 20
-bad = []
 
 CASES = {
     "ext2": (["-t", "ext2"], 48),
@@ -46,28 +45,6 @@ CASES = {
     "ext4 no journal": (["-t", "ext4", "-O", "^has_journal"], 64),
     "ext4 verity and quotas": (["-t", "ext4", "-O", "verity,quota,project"], 64),
 }
-
-
-def run(*command, check=True):
-    return subprocess.run(command, check=check, capture_output=True)
-
-
-class Mounted:
-    def __init__(self, image, options="loop"):
-        self.image, self.options = image, options
-
-    def __enter__(self):
-        self.path = tempfile.mkdtemp(prefix="ext_truth")
-        run("mount", "-o", self.options, self.image, self.path)
-        return self.path
-
-    def __exit__(self, *_):
-        run("umount", self.path)
-        os.rmdir(self.path)
-
-
-def sha(data):
-    return hashlib.sha256(data).hexdigest()
 
 
 def fill(root, r, large_attributes=True):

@@ -3,7 +3,6 @@
 and extracts against what ntfs-3g shows, and what comes back of the files it deleted.
 
 Needs root, loop devices, mkfs.ntfs and ntfs-3g; exit 77 (skipped) without."""
-import hashlib
 import json
 import os
 import random
@@ -13,11 +12,11 @@ import subprocess
 import sys
 import tempfile
 
+from lab import MIB, bad, check, ntfs_mounted, run, sha
+
 LANTERN = os.path.abspath(sys.argv[1])
 ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
 TELL = os.environ.get("NTFS_TRUTH_TELL")
-MIB = 1 << 20
-bad = []
 
 # Options of mkfs, of the mount, and MiB.
 CASES = {
@@ -29,35 +28,6 @@ CASES = {
     "2 MiB clusters": (["-c", "2097152"], "", 900),
     "4096-byte sectors": (["-s", "4096"], "", 96),
 }
-
-
-def run(*command, check=True):
-    return subprocess.run(command, check=check, capture_output=True)
-
-
-class Mounted:
-    def __init__(self, image, options=""):
-        self.image, self.options = image, options
-
-    def __enter__(self):
-        self.path = tempfile.mkdtemp(prefix="ntfs_truth")
-        options = "loop,big_writes,streams_interface=xattr" + ("," + self.options if self.options else "")
-        run("mount", "-t", "ntfs-3g", "-o", options, self.image, self.path)
-        return self.path
-
-    def __exit__(self, *_):
-        run("umount", self.path)
-        os.rmdir(self.path)
-
-
-def sha(data):
-    return hashlib.sha256(data).hexdigest()
-
-
-def check(case, ok, what):
-    if not ok:
-        bad.append(f"{case}: {what}")
-        print(f"BAD   {case}: {what}")
 
 
 def text(r, size):
@@ -354,17 +324,17 @@ def main():
                 f.truncate(mib * MIB)
             run("mkfs.ntfs", "-F", "-q", "-L", "Skerrow Light", *[o for o in options if o != "-C"], *(["-C"] if "-C" in options else []), image)
             try:
-                with Mounted(image, mount) as root:
+                with ntfs_mounted(image, mount) as root:
                     fill(root, r)
             except subprocess.CalledProcessError as error:
                 print("skipped: " + error.stderr.decode().strip())
                 return 77
-            with Mounted(image, "ro," + mount if mount else "ro") as root:
+            with ntfs_mounted(image, "ro," + mount if mount else "ro") as root:
                 truth = truth_of(root)
             compare(case, image, truth, folder)
             life = Life(r)
             for _ in range(4):
-                with Mounted(image, mount) as root:
+                with ntfs_mounted(image, mount) as root:
                     for _ in range(60):
                         life.step(root)
             cluster = int(options[options.index("-c") + 1]) if "-c" in options else 4096

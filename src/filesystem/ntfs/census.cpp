@@ -17,6 +17,7 @@ namespace {
 
 constexpr std::size_t kPiece = 1u << 20;
 constexpr std::uint64_t kMostRecycledBytes = 64u << 10;
+constexpr std::uint64_t kMostListBytes = 64u << 20;
 constexpr std::uint16_t kMostNames = 0xFFFE;  // hard links of a file
 // A file whose record was changed longer after its making was written to again.
 constexpr std::int64_t kOneWriting_ns = 100'000'000;
@@ -384,7 +385,7 @@ class Taking {
   void read_recycle_bin() {
     each_in(static_cast<std::uint32_t>(kRootRecord),
             [&](const Link& bin, const File&, const std::string& name) {
-              if (!bin.is_folder || !equal_ignoring_case(name, "$Recycle.Bin")) return;
+              if (!bin.is_folder || !is_recycle_bin(name)) return;
               each_in(bin.record, [&](const Link& of, const File&, const std::string& owner) {
                 if (of.is_folder) read_recycled(of.record, owner);
               });
@@ -394,11 +395,15 @@ class Taking {
   void read_recycled(std::uint32_t folder, const std::string& owner) {
     each_in(folder, [&](const Link&, const File& file, const std::string& name) {
       const Stream* const data = file.find(kData);
-      if (!name.starts_with("$I") || data == nullptr || data->size_bytes > kMostRecycledBytes)
+      const bool list = equal_ignoring_case(name, kOlderList);
+      if ((!list && !name.starts_with("$I")) || data == nullptr ||
+          data->size_bytes > (list ? kMostListBytes : kMostRecycledBytes))
         return;
       Bytes bytes(static_cast<std::size_t>(data->size_bytes));
       volume_.bytes_of(*data, volume_.cached)->read(0, bytes);
-      if (auto recycled = parse_recycled(bytes))
+      if (list)
+        add_older_list(bytes, owner, census_.recycled);
+      else if (auto recycled = parse_recycled(bytes))
         census_.recycled.emplace(owner + '/' + name.substr(2), std::move(*recycled));
     });
   }

@@ -349,6 +349,33 @@ TEST_F(Ntfs, ADeletedRecordWithoutANameFindsItInTheSlackOfItsFolder) {
   EXPECT_NE(found.at("/count.csv").evidence.find("slack"), std::string::npos);
 }
 
+TEST_F(Ntfs, TheOlderRecycleBinSaysWhereAFileWas) {
+  volume_.folder(40, kRoot, "RECYCLER");
+  volume_.folder(41, 40, "S-1-5-21-500");
+  Bytes list(0x14 + 2 * 0x320);
+  kit::put(list, 0x0C, 0x320, 4);
+  const std::string path = "C:\\Station\\counts.csv";
+  for (const std::size_t number : {0u, 1u}) {
+    const std::size_t at = 0x14 + number * 0x320;
+    kit::put(list, at + 0x104, number + 1, 4);
+    kit::put(list, at + 0x108, 2, 4);
+    kit::put(list, at + 0x10C, kNow, 8);
+    for (std::size_t i = 0; i < path.size(); ++i)
+      kit::put(list, at + 0x118 + i * 2, static_cast<unsigned char>(path[i]), 2);
+  }
+  volume_.file(30, 41, "INFO2", 120, list);
+  volume_.small(31, 41, "Dc1.csv", kit::bytes_of("two eggs"));
+  volume_.folder(32, 41, "DC2");
+  volume_.small(33, 32, "tide.txt", {});
+  volume_.small(34, 41, "Dc3.csv", {});
+  const auto found = all(*open());
+  const std::string bin = "/RECYCLER/S-1-5-21-500/";
+  EXPECT_EQ(found.at(bin + "Dc1.csv").original_path, path);
+  EXPECT_EQ(to_iso8601(*found.at(bin + "Dc1.csv").deleted_at), "2025-08-18T14:13:20Z");
+  EXPECT_EQ(found.at(bin + "DC2/tide.txt").original_path, path + "\\tide.txt");
+  EXPECT_EQ(found.at(bin + "Dc3.csv").original_path, "");
+}
+
 TEST_F(Ntfs, TheRecycleBinSaysWhereAFileWas) {
   volume_.folder(40, kRoot, "$RECYCLE.BIN");
   volume_.folder(41, 40, "S-1-5-21-1001");
