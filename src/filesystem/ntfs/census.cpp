@@ -18,6 +18,7 @@ namespace {
 constexpr std::size_t kPiece = 1u << 20;
 constexpr std::uint64_t kMostRecycledBytes = 64u << 10;
 constexpr std::uint64_t kMostListBytes = 64u << 20;
+constexpr std::size_t kMostClaims = 2'000'000;
 constexpr std::uint16_t kMostNames = 0xFFFE;  // hard links of a file
 // A file whose record was changed longer after its making was written to again.
 constexpr std::int64_t kOneWriting_ns = 100'000'000;
@@ -51,6 +52,7 @@ class Taking {
     read_recycle_bin();
     census_.live.settle();
     census_.deleted.settle();
+    if (census_.deleted.meets_twice({0, volume_.clusters_there()})) find_last_owners();
     return std::move(census_);
   }
 
@@ -140,6 +142,49 @@ class Taking {
       for (const Run& run : runs)
         if (!run.hole) set.add(intersect({run.lcn, run.count}, {0, volume_.clusters_there()}));
     }
+  }
+
+  void find_last_owners() {
+    std::vector<DeletedClaim> claims;
+    for (std::size_t number = 0; number < volume_.records(); ++number) {
+      if (number % 1024 == 0) volume_.context.check_cancelled();
+      if (states_[number].in_use) continue;
+      const auto record = volume_.record(number);
+      if (!record) continue;
+      RangeSet own;
+      claim(*record, own);
+      own.settle();
+      DeletedClaim of_record;
+      own.parts({0, volume_.clusters_there()}, [&](Range part, bool claimed) {
+        if (!claimed) return;
+        census_.deleted.parts_claimed_twice(part, [&](Range least, bool twice) {
+          if (!twice || claims.size() == kMostClaims) return;
+          if (of_record.clusters.empty()) of_record = claim_of(number, *record);
+          of_record.clusters = least;
+          claims.push_back(of_record);
+        });
+      });
+    }
+    // With some left out, none can be told to be the last.
+    if (claims.size() < kMostClaims) census_.last_owners = last_owners(claims);
+  }
+
+  // Whose a deleted record's clusters were.
+  DeletedClaim claim_of(std::size_t number, const Record& record) const {
+    DeletedClaim claim;
+    claim.record = static_cast<std::uint32_t>(number);
+    std::optional<Record> base;
+    if (!record.is_base()) {
+      if (!can_be_lost(record.base) || !is_left(record.base)) return claim;
+      claim.record = static_cast<std::uint32_t>(record.base.record);
+      base = volume_.record(record.base.record);
+      if (!base) return claim;
+    }
+    const Record& own = base ? *base : record;
+    const Attribute* const standard = own.find(kStandardInformation);
+    if (standard != nullptr && standard->resident && standard->value.length >= 0x18)
+      claim.changed = le64(own.value_of(*standard), 0x10);
+    return claim;
   }
 
   void take_names(const File& file) {

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "base/range_set.h"
+#include "filesystem/ntfs/last_owner.h"
 #include "filesystem/ntfs/recycle.h"
 #include "filesystem/ntfs/remnant.h"
 
@@ -44,8 +45,9 @@ struct Census {
   Traces traces;                                       // of what is not in use
   Remnants remnants;
   RecycleBin recycled;
-  RangeSet live;     // clusters
-  RangeSet deleted;  // of files that are not
+  RangeSet live;                       // clusters
+  RangeSet deleted;                    // of files that are not
+  std::vector<LastOwner> last_owners;  // of those claimed twice
   // A deleted file that was last changed before these may have been written over by something that
   // has left no trace.
   std::optional<Timestamp> last_unseen_life;

@@ -30,7 +30,7 @@ struct Laid {
   std::vector<Range> lost, doubtful, holes;
 };
 
-Laid lay_out(const Volume& volume, const Stream& stream, std::uint64_t size, const Owners* owners) {
+Laid lay_out(const Volume& volume, const Stream& stream, std::uint64_t size, const Judge& judge) {
   const std::uint64_t step = volume.geometry.cluster_bytes;
   Laid laid;
   std::vector<Piece> pieces;
@@ -50,12 +50,12 @@ Laid lay_out(const Volume& volume, const Stream& stream, std::uint64_t size, con
     if (start > at) put(ExtentKind::unreadable, start - at, 0);
     if (run.hole) {
       put(ExtentKind::zero, saturating_mul(run.count, step), 0);
-    } else if (owners == nullptr) {
+    } else if (!judge) {
       put(ExtentKind::direct, run.count * step, run.lcn * step);
     } else {
       const std::uint64_t needed = std::min(run.count, divide_up(size - at, step));
       const Range there = intersect({run.lcn, needed}, {0, volume.clusters_there()});
-      owners->judge(there, [&](Range part, Owners::Verdict verdict) {
+      judge(there, [&](Range part, Owners::Verdict verdict) {
         if (verdict == Owners::Verdict::disputed)
           add(laid.doubtful, {at, std::min(part.length * step, size - at)});
         put(verdict == Owners::Verdict::gone ? ExtentKind::unreadable : ExtentKind::direct,
@@ -79,10 +79,10 @@ std::uint64_t share(const std::vector<Range>& ranges, Range range) {
 }
 
 // A unit is packed when a part of its clusters is a hole: what they hold is shorter than it.
-Content unpacked(const Volume& volume, const Stream& stream, const Owners* owners) {
+Content unpacked(const Volume& volume, const Stream& stream, const Judge& judge) {
   const std::uint64_t unit = volume.geometry.cluster_bytes << stream.unit_shift;
   const std::uint64_t whole = saturating_mul(divide_up(stream.size_bytes, unit), unit);
-  auto laid = std::make_shared<Laid>(lay_out(volume, stream, whole, owners));
+  auto laid = std::make_shared<Laid>(lay_out(volume, stream, whole, judge));
   Content content;
   const auto widen = [&](const std::vector<Range>& from, std::vector<Range>& to) {
     for (const Range& range : from) {
@@ -122,7 +122,7 @@ Content unpacked(const Volume& volume, const Stream& stream, const Owners* owner
 
 }  // namespace
 
-void Owners::judge(Range clusters, const std::function<void(Range, Verdict)>& visit) const {
+void Owners::judge(const File& file, Range clusters, const Visitor& visit) const {
   for (std::uint64_t at = clusters.offset; at < clusters.end();) {
     const auto [end, used] = bitmap_.alike(at, clusters.end());
     const Range part{at, end - at};
@@ -134,13 +134,33 @@ void Owners::judge(Range clusters, const std::function<void(Range, Verdict)>& vi
     census_.live.parts(part, [&](Range of_part, bool live) {
       if (live) return visit(of_part, Verdict::gone);
       census_.deleted.parts_claimed_twice(of_part, [&](Range least, bool twice) {
-        visit(least, twice ? Verdict::disputed : Verdict::own);
+        if (twice)
+          judge_disputed(file, least, visit);
+        else
+          visit(least, Verdict::own);
       });
     });
   }
 }
 
-Content content_of(const Volume& volume, const Stream& stream, const Owners* owners) {
+void Owners::judge_disputed(const File& file, Range clusters, const Visitor& visit) const {
+  auto owner =
+      std::partition_point(census_.last_owners.begin(), census_.last_owners.end(),
+                           [&](const LastOwner& o) { return o.clusters.end() <= clusters.offset; });
+  for (std::uint64_t at = clusters.offset; at < clusters.end();) {
+    const bool told = owner != census_.last_owners.end() && owner->clusters.offset <= at;
+    const std::uint64_t next = owner == census_.last_owners.end() ? clusters.end()
+                               : told                             ? owner->clusters.end()
+                                                                  : owner->clusters.offset;
+    const Range part{at, std::min(next, clusters.end()) - at};
+    const bool own = told && !file.remnant && owner->record == file.number;
+    visit(part, own ? Verdict::own : told ? Verdict::gone : Verdict::disputed);
+    at = part.end();
+    if (told) ++owner;
+  }
+}
+
+Content content_of(const Volume& volume, const Stream& stream, const Judge& judge) {
   Content content;
   if (stream.resident) {
     Bytes bytes = stream.value;
@@ -148,9 +168,9 @@ Content content_of(const Volume& volume, const Stream& stream, const Owners* own
     return content;
   }
   const std::uint64_t unit = volume.geometry.cluster_bytes << stream.unit_shift;
-  if (stream.compressed && unit <= kMostUnitBytes) return unpacked(volume, stream, owners);
+  if (stream.compressed && unit <= kMostUnitBytes) return unpacked(volume, stream, judge);
   const std::uint64_t written = std::min(stream.written_bytes, stream.size_bytes);
-  Laid laid = lay_out(volume, stream, written, owners);
+  Laid laid = lay_out(volume, stream, written, judge);
   content.lost = std::move(laid.lost);
   content.doubtful = std::move(laid.doubtful);
   if (written == stream.size_bytes) {
@@ -163,13 +183,13 @@ Content content_of(const Volume& volume, const Stream& stream, const Owners* own
 }
 
 Content unpacked_by_system(const Volume& volume, const Stream& packed, std::uint64_t size_bytes,
-                           std::uint32_t packing, const Owners* owners) {
+                           std::uint32_t packing, const Judge& judge) {
   const std::uint64_t unit = chunk_bytes(packing).value_or(0);
   if (unit == 0)
     throw Error(ErrorCode::unsupported, volume.context.address, std::nullopt,
                 fmt::format("the system packed it in a way that is not known here ({})", packing),
                 "its packed bytes are the stream WofCompressedData");
-  const Content below = content_of(volume, packed, owners);
+  const Content below = content_of(volume, packed, judge);
   const std::uint64_t count = divide_up(size_bytes, unit);
   const std::uint64_t entry = size_bytes >> 32 == 0 ? 4 : 8;
   const std::uint64_t table = count > 0 ? saturating_mul(count - 1, entry) : 0;

@@ -17,21 +17,27 @@ class Owners {
   enum class Verdict {
     own,
     gone,     // in use, by another
-    disputed  // another deleted file claims it, too
+    disputed  // another deleted file claims it, too, and neither is known to be the later
   };
-  // Parts of a run of clusters, in order.
-  void judge(Range clusters, const std::function<void(Range, Verdict)>& visit) const;
+  // Visits parts of a run of clusters of a deleted file, in order.
+  using Visitor = std::function<void(Range, Verdict)>;
+  void judge(const File& file, Range clusters, const Visitor& visit) const;
 
  private:
+  void judge_disputed(const File& file, Range clusters, const Visitor& visit) const;
+
   const ClusterBitmap& bitmap_;
   const Census& census_;
 };
 
-// `owners`: of a deleted file's; empty for one in use.
-Content content_of(const Volume& volume, const Stream& stream, const Owners* owners);
+// What is left of a run of clusters, of the one file it was made for; empty: all of it, for the
+// file is in use.
+using Judge = std::function<void(Range clusters, const Owners::Visitor& visit)>;
+
+Content content_of(const Volume& volume, const Stream& stream, const Judge& judge);
 
 // A file the system packed: `size` bytes in chunks of a known way, kept in `packed`.
 Content unpacked_by_system(const Volume& volume, const Stream& packed, std::uint64_t size_bytes,
-                           std::uint32_t packing, const Owners* owners);
+                           std::uint32_t packing, const Judge& judge);
 
 }  // namespace lantern::ntfs

@@ -127,8 +127,7 @@ class NtfsFileSystem final : public FileSystem {
       throw Error(ErrorCode::unsupported, volume_.context.address, std::nullopt,
                   "it is encrypted by the file system",
                   "the certificate of its owner is needed; it is listed by name");
-    return stream.empty() ? own_content(*file, *data)
-                          : content_of(volume_, *data, owners_of(*file));
+    return stream.empty() ? own_content(*file, *data) : content_of(volume_, *data, judge_of(*file));
   }
 
   std::vector<lantern::Stream> streams(const Entry& entry) const override {
@@ -179,9 +178,8 @@ class NtfsFileSystem final : public FileSystem {
   Content own_content(const File& file, const Stream& data) const {
     const Stream* const packed = file.find(kData, kPackedStream);
     const auto packing = packed == nullptr ? std::nullopt : meaning_of(volume_, file).packed_by;
-    return packing
-               ? unpacked_by_system(volume_, *packed, data.size_bytes, *packing, owners_of(file))
-               : content_of(volume_, data, owners_of(file));
+    return packing ? unpacked_by_system(volume_, *packed, data.size_bytes, *packing, judge_of(file))
+                   : content_of(volume_, data, judge_of(file));
   }
 
   static Content nothing_left(std::uint64_t size_bytes) {
@@ -206,10 +204,12 @@ class NtfsFileSystem final : public FileSystem {
     return census_;
   }
 
-  const Owners* owners_of(const File& file) const {
+  Judge judge_of(const File& file) const {
     if (file.in_use) return nullptr;
     census(true);
-    return &*owners_;
+    return [this, &file](Range clusters, const Owners::Visitor& visit) {
+      owners_->judge(file, clusters, visit);
+    };
   }
 
   void walk_as(const WalkOptions& options, bool system, const EntryVisitor& visit) const {
@@ -349,7 +349,7 @@ class NtfsFileSystem final : public FileSystem {
       return 0.5;
     }
     if (file.in_use && !known_unreadable() && told_in_full(data)) return 1;
-    const Content content = content_of(volume_, data, owners_of(file));
+    const Content content = content_of(volume_, data, judge_of(file));
     const std::uint64_t disputed = total(content.doubtful);
     const std::uint64_t zeros = file.in_use ? 0 : discarded(data);
     const double gone = static_cast<double>(total(content.lost) + unreadable_below(content)) +

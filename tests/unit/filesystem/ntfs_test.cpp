@@ -281,6 +281,25 @@ TEST_F(Ntfs, TwoDeletedFilesThatClaimOneClusterAreBothInDoubt) {
   EXPECT_EQ(files->open(found.at("/first.bin")).doubtful.at(0), (Range{1024, 1024}));
 }
 
+TEST_F(Ntfs, OfTwoDeletedFilesTheOneThatWasChangedLaterHadTheCluster) {
+  volume_.file(30, kRoot, "first.bin", 120, kit::pattern(3072, 1));
+  volume_.file(31, kRoot, "second.bin", 121, kit::pattern(1024, 2), kNow + kSecond);
+  volume_.remove(30);
+  volume_.remove(31);
+  auto files = open();
+  auto found = all(*files);
+  EXPECT_EQ(found.at("/second.bin").intact, 1);
+  EXPECT_NEAR(*found.at("/first.bin").intact, 2.0 / 3, 1e-9);
+  const Content first = files->open(found.at("/first.bin"));
+  EXPECT_EQ(first.lost, (std::vector<Range>{{1024, 1024}}));
+  EXPECT_TRUE(first.doubtful.empty());
+  // A third, of which it is not told when.
+  volume_.record(32, 2, 0, {named("third.bin"), NtfsBuilder::stored(0x80, {{121, 1}}, 1000)});
+  found = all(*open());
+  EXPECT_EQ(found.at("/second.bin").intact, 0.5);
+  EXPECT_NEAR(*found.at("/first.bin").intact, 2.5 / 3, 1e-9);
+}
+
 TEST_F(Ntfs, NothingIsCalledWholeThatMayHaveBeenWrittenOver) {
   volume_.file(30, kRoot, "gone.bin", 120, kit::pattern(2048, 1));
   volume_.remove(30);
