@@ -4,6 +4,8 @@
 
 #include "kit/exfat_builder.h"
 #include "kit/ntfs_builder.h"
+#include "kit/ntfs_traces.h"
+#include "kit/shadow_builder.h"
 
 namespace {
 
@@ -11,6 +13,8 @@ using lantern::kit::Bytes;
 using lantern::kit::ExfatBuilder;
 using lantern::kit::NtfsBuilder;
 using lantern::kit::pattern;
+using lantern::kit::reference;
+using lantern::kit::ShadowBuilder;
 
 Bytes exfat() {
   ExfatBuilder volume;
@@ -59,16 +63,38 @@ Bytes ntfs() {
                  NtfsBuilder::resident(
                      0xC0, lantern::kit::bytes_of(std::string(
                                "\x0C\0\0\xA0\x10\0\0\0\0\0\4\0\0\0\4\0\0\0\0\0f\0o\0", 24)))});
+  Bytes journal;
+  lantern::kit::append(journal, {reference(27, 1), reference(24, 1), "gone"});
+  lantern::kit::append(journal, {reference(25, 7), reference(26, 9), "older"}, 3);
+  volume.write(104, journal);
+  volume.folder(11, NtfsBuilder::kRoot, "$Extend");
+  volume.record(32, 1, 1,
+                {standard, NtfsBuilder::name(11, 1, "$UsnJrnl", NtfsBuilder::kNow),
+                 NtfsBuilder::stored(0x80, {{104, 1}}, journal.size(), "$J")});
+  const Bytes log = lantern::kit::log_of({lantern::kit::taken_out(
+      9, reference(30, 5), NtfsBuilder::name(24, 1, "older still", NtfsBuilder::kNow), 8)});
+  volume.write(106, log);
+  volume.record(2, 2, 1,
+                {standard, named("$LogFile"), NtfsBuilder::stored(0x80, {{106, 12}}, log.size())});
   Bytes bytes = volume.bytes();
-  bytes.resize(104 * NtfsBuilder::kCluster);
+  bytes.resize(118 * NtfsBuilder::kCluster);
   return bytes;
+}
+
+Bytes shadow_copies() {
+  ShadowBuilder volume(3);
+  volume.keep_copy(1);
+  volume.write(1, pattern(ShadowBuilder::kBlock, 1));
+  volume.move(2, 1);
+  return volume.bytes();
 }
 
 }  // namespace
 
 int main(int, char** arguments) {
   const std::string folder = arguments[1];
-  for (const auto& [name, bytes] : {std::pair("exfat", exfat()), std::pair("ntfs", ntfs())}) {
+  for (const auto& [name, bytes] : {std::pair("exfat", exfat()), std::pair("ntfs", ntfs()),
+                                    std::pair("shadow_copies", shadow_copies())}) {
     const std::string text = lantern::kit::text_of(bytes);
     std::ofstream(folder + "/" + name + "/whole", std::ios::binary) << text;
   }

@@ -278,6 +278,7 @@ class NtfsFileSystem final : public FileSystem {
     else if (entry.kind == EntryKind::file && data != nullptr)
       entry.size_bytes = data->size_bytes;
     entry.intact = 1;
+    if (file.remnant && file.folder) entry.intact.reset();
     if (seen.state != EntryState::active) tell_of_deleted(entry, seen, census);
     if (entry.kind == EntryKind::file && data != nullptr)
       entry.intact = share_left(file, stored_in(file, *data), &entry.evidence);

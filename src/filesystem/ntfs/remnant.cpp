@@ -15,6 +15,7 @@ File Remnants::file(const Volume& volume, std::size_t place, const Traces& trace
   file.sequence = remnant.file.sequence;
   file.in_use = remnant.in_use;
   file.folder = remnant.folder;
+  file.links = 1;
   file.parts_lost = file.remnant = true;
   const Trace* const trace = traces.find(remnant.file);
   if (trace == nullptr) return file;
