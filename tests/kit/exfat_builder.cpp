@@ -110,6 +110,17 @@ void ExfatBuilder::remove(std::size_t set, const std::vector<std::uint32_t>& clu
   for (const std::uint32_t cluster : clusters) use(cluster, false);
 }
 
+void ExfatBuilder::capitals(const Bytes& table, std::uint32_t cluster) {
+  std::size_t at = place(kRoot);
+  while (bytes_[at] != std::byte{0}) at += kSlot;
+  put(bytes_, at, 0x82, 1);
+  put(bytes_, at + 0x14, cluster, 4);
+  put(bytes_, at + 0x18, table.size(), 8);
+  put_bytes(bytes_, place(cluster), table);
+  use(cluster);
+  link(cluster, 0xFFFFFFFF);
+}
+
 void ExfatBuilder::link(std::uint32_t cluster, std::uint32_t next) {
   put(bytes_, kTable + cluster * 4, next, 4);
 }

@@ -27,6 +27,8 @@ class ExfatBuilder {
   std::size_t folder(std::uint32_t folder, const std::string& name, std::uint32_t cluster);
   // As systems delete: the in-use bits of the set cleared, its clusters free.
   void remove(std::size_t set, const std::vector<std::uint32_t>& clusters);
+  // The table of capital letters, of one cluster.
+  void capitals(const Bytes& table, std::uint32_t cluster);
   void link(std::uint32_t cluster, std::uint32_t next);
   void use(std::uint32_t cluster, bool used = true);
   void sum_boot_regions();

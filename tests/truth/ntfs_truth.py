@@ -12,7 +12,7 @@ import subprocess
 import sys
 import tempfile
 
-from lab import MIB, bad, check, ntfs_mounted, run, sha
+from lab import MIB, Life, bad, check, nanoseconds, ntfs_mounted, run, sha, text
 
 LANTERN = os.path.abspath(sys.argv[1])
 ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
@@ -28,12 +28,6 @@ CASES = {
     "2 MiB clusters": (["-c", "2097152"], "", 900),
     "4096-byte sectors": (["-s", "4096"], "", 96),
 }
-
-
-def text(r, size):
-    """Compressible, and unlike any other."""
-    words = [b"gannet", b"ledge", b"count", b"tide", b"lamp", b"%d" % r.getrandbits(60)]
-    return b"\n".join(r.choices(words, k=size // 5 + 1))[:size].ljust(size, b".")
 
 
 def fill(root, r):
@@ -111,14 +105,6 @@ def truth_of(root):
     return seen
 
 
-def nanoseconds(iso):
-    import datetime
-    whole, _, fraction = iso.rstrip("Z").partition(".")
-    moment = datetime.datetime.fromisoformat(whole).replace(tzinfo=datetime.timezone.utc)
-    seconds = (moment - datetime.datetime(1970, 1, 1, tzinfo=datetime.timezone.utc)) // datetime.timedelta(seconds=1)
-    return seconds * 10**9 + int((fraction or "0").ljust(9, "0"))
-
-
 def listed(image, *options):
     done = run(LANTERN, "list", image, "--json", *options, check=False)
     if done.returncode not in (0, 1):
@@ -161,56 +147,6 @@ def compare(case, image, truth, folder):
                 raw = run(LANTERN, "show", f"{image}::{path}::stream={name}", "--raw", check=False).stdout
                 with open(f"{place} (stream {name})", "rb") as f:
                     check(case, sha(raw) == digest == sha(f.read()), f"{path}: stream {name}")
-
-
-class Life:
-    """What was ever in a volume, kept beside it."""
-
-    def __init__(self, r):
-        self.r, self.now, self.gone, self.ever = r, {}, [], set()
-
-    def put(self, root, path, data):
-        if path in self.now:
-            self.gone.append((path, self.now[path], "written again"))
-        with open(root + path, "wb") as f:
-            f.write(data)
-        self.now[path] = data
-        self.ever.add(sha(data))
-
-    def remove(self, root, path):
-        os.remove(root + path)
-        self.gone.append((path, self.now.pop(path), "deleted"))
-
-    def step(self, root):
-        r = self.r
-        what = r.random()
-        if what < 0.45 or len(self.now) < 10:
-            folder = f"/life {r.randrange(6)}"
-            os.makedirs(root + folder, exist_ok=True)
-            size = r.choice([50, 400, 3000, 9000, 30_000, 200_000, 900_000])
-            self.put(root, f"{folder}/file {len(self.ever)}.bin", r.randbytes(size) if r.random() < 0.7 else text(r, size))
-        elif what < 0.60:
-            path = r.choice(sorted(self.now))
-            self.put(root, path, r.randbytes(r.choice([300, 5000, 60_000, 300_000])))
-        elif what < 0.65:
-            path = r.choice(sorted(self.now))
-            new = path + ".old"
-            if new not in self.now:
-                os.rename(root + path, root + new)
-                self.now[new] = self.now.pop(path)
-        elif what < 0.70:
-            path = r.choice(sorted(self.now))
-            self.gone.append((path, self.now[path], "cut"))
-            self.now[path] = self.now[path][:len(self.now[path]) // 2]
-            os.truncate(root + path, len(self.now[path]))
-            self.ever.add(sha(self.now[path]))
-        elif what < 0.74:
-            folder = os.path.dirname(r.choice(sorted(self.now)))
-            for path in sorted(p for p in self.now if os.path.dirname(p) == folder):
-                self.remove(root, path)
-            os.rmdir(root + folder)
-        else:
-            self.remove(root, r.choice(sorted(self.now)))
 
 
 def survives(data, image, blocks, cluster, compressed):

@@ -7,6 +7,19 @@
 #include "base/checked.h"
 
 namespace lantern::exfat {
+namespace {
+
+constexpr std::uint64_t kFew = 64;  // clusters that are looked back over one by one
+constexpr std::uint64_t kMostSkipped =
+    65536;  // clusters in use, between a chain and its guessed end
+
+bool met(const std::vector<ClusterRun>& runs, std::uint32_t cluster) {
+  return std::any_of(runs.begin(), runs.end(), [&](const ClusterRun& run) {
+    return cluster >= run.first && cluster - run.first < run.count;
+  });
+}
+
+}  // namespace
 
 bool Volume::in_use(std::uint32_t cluster) const {
   if (!geometry.valid_cluster(cluster) || !bitmap) return true;
@@ -22,9 +35,11 @@ std::vector<ClusterRun> Volume::chain(std::uint32_t first, std::uint64_t most) c
   std::uint64_t count = 0;
   for (std::uint32_t at = first; geometry.valid_cluster(at) && count < most; ++count) {
     if (count % 4096 == 0) context.check_cancelled();
-    // A loop is met at the latest when there are no more clusters; small ones by a look back.
-    if (seen.empty() && count > 64) seen.resize(std::size_t{geometry.cluster_count} + 2);
-    if (!seen.empty() && seen[at]) break;
+    if (seen.empty() && count > kFew) {
+      seen.resize(std::size_t{geometry.cluster_count} + 2);
+      for (const ClusterRun& run : runs) std::fill_n(seen.begin() + run.first, run.count, true);
+    }
+    if (seen.empty() ? met(runs, at) : seen[at]) break;
     if (!seen.empty()) seen[at] = true;
     if (!runs.empty() && runs.back().first + runs.back().count == at)
       ++runs.back().count;
@@ -48,6 +63,25 @@ std::vector<ClusterRun> Volume::clusters_of(const EntrySet& set) const {
   const std::uint64_t needed = divide_up(set.size_bytes, geometry.cluster_bytes);
   if (set.one_run) return one_run(geometry, set.first_cluster, needed);
   return chain(set.first_cluster, std::min<std::uint64_t>(needed, geometry.cluster_count));
+}
+
+std::vector<ClusterRun> Volume::free_after(const std::vector<ClusterRun>& runs,
+                                           std::uint64_t most) const {
+  std::vector<ClusterRun> found;
+  if (runs.empty() || !bitmap) return found;
+  const std::uint64_t from = runs.back().first + runs.back().count;
+  const std::uint64_t end =
+      std::min(std::uint64_t{geometry.cluster_count} + 2, from + most + kMostSkipped);
+  for (std::uint64_t at = from; at < end && most > 0; ++at) {
+    const auto cluster = static_cast<std::uint32_t>(at);
+    if (in_use(cluster)) continue;
+    if (!found.empty() && found.back().first + found.back().count == at)
+      ++found.back().count;
+    else
+      found.push_back({cluster, 1});
+    --most;
+  }
+  return found;
 }
 
 SourcePtr Volume::bytes_of(const std::vector<ClusterRun>& runs, const SourcePtr& from) const {

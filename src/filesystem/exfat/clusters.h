@@ -32,6 +32,9 @@ struct Volume {
   std::vector<ClusterRun> chain(std::uint32_t first, std::uint64_t most) const;
   // The clusters of a set: in one run, or as the FAT has them. They may be fewer than it needs.
   std::vector<ClusterRun> clusters_of(const EntrySet& set) const;
+  // Of a deleted file whose chain ends too soon: the next clusters that are not in use, as many as
+  // it still needs. A guess.
+  std::vector<ClusterRun> free_after(const std::vector<ClusterRun>& runs, std::uint64_t most) const;
   // The bytes of runs laid end to end.
   SourcePtr bytes_of(const std::vector<ClusterRun>& runs, const SourcePtr& from) const;
 };

@@ -127,6 +127,7 @@ std::optional<EntrySet> SetReader::next() {
 
 VolumeSlots read_volume_slots(const SourcePtr& root, bool second) {
   constexpr std::uint8_t kBitmap = 0x81;
+  constexpr std::uint8_t kCapitals = 0x82;
   constexpr std::uint8_t kLabel = 0x83;
   VolumeSlots found;
   Bytes slot(kSlotBytes);
@@ -138,6 +139,9 @@ VolumeSlots read_volume_slots(const SourcePtr& root, bool second) {
     if (type == kBitmap && ((u8(slot, 1) & 1) != 0) == second) {
       found.bitmap_cluster = le32(slot, 0x14);
       found.bitmap_bytes = le64(slot, 0x18);
+    } else if (type == kCapitals) {
+      found.capitals_cluster = le32(slot, 0x14);
+      found.capitals_bytes = le64(slot, 0x18);
     } else if (type == kLabel) {
       found.label = units_text(slot, 2, std::min<std::size_t>(u8(slot, 1), 11));
     }

@@ -7,7 +7,8 @@
 //   stream C0: 1 1 flags: 2 in one run, the FAT does not speak of it  3 1 UTF-16 units of the name
 //     8 8 bytes written  0x14 4 first cluster  0x18 8 bytes
 //   name C1: 2 30 fifteen UTF-16 units
-//   bitmap 81: 1 1 which  0x14 4, 0x18 8    label 83: 1 1 units  2 22    end 00
+//   bitmap 81: 1 1 which  0x14 4, 0x18 8    capitals 82: 0x14 4, 0x18 8    label 83: 1 1 units  2
+//   22    end 00
 // Source: exFAT file system specification, 6 and 7.
 #pragma once
 
@@ -42,6 +43,8 @@ struct EntrySet {
 struct VolumeSlots {
   std::uint32_t bitmap_cluster = 0;
   std::uint64_t bitmap_bytes = 0;
+  std::uint32_t capitals_cluster = 0;
+  std::uint64_t capitals_bytes = 0;
   std::string label;
 };
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <bit>
 #include <charconv>
 #include <mutex>
@@ -12,6 +13,7 @@
 #include "filesystem/allocation_runs.h"
 #include "filesystem/dos_attributes.h"
 #include "filesystem/exfat/clusters.h"
+#include "filesystem/up_case.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
@@ -23,6 +25,7 @@ using namespace exfat;
 // What is left of the share of a file that nothing claims, yet something may have been written
 // over: not whole, whatever else speaks for it.
 constexpr double kUnproven = 0.99;
+constexpr std::uint64_t kMostCapitals = 0x20000;        // bytes: all there can be
 constexpr std::uint64_t kMostFolderBytes = 256u << 20;  // as the specification has it
 
 struct Visit {
@@ -57,6 +60,11 @@ class ExfatFileSystem final : public FileSystem {
     facts_.size_bytes = g.volume_bytes;
     facts_.cluster_bytes = g.cluster_bytes;
     facts_.cluster_count = g.cluster_count;
+    Bytes table(static_cast<std::size_t>(std::min(slots.capitals_bytes, kMostCapitals)));
+    const std::uint64_t clusters = divide_up(table.size(), g.cluster_bytes);
+    volume_.bytes_of(volume_.chain(slots.capitals_cluster, clusters), volume_.cached)
+        ->read(0, table);
+    capitals_ = UpCase::of_shortened(table);
   }
 
   const FileSystemFacts& facts() const override { return facts_; }
@@ -91,7 +99,7 @@ class ExfatFileSystem final : public FileSystem {
     options.max_depth = 1;
     options.under.assign(path.begin(), path.end() - 1);
     walk(options, [&](const Entry& entry) {
-      if (equal_ignoring_case(entry.path.back(), path.back())) found.push_back(entry);
+      if (capitals_.same(entry.path.back(), path.back())) found.push_back(entry);
       return WalkStep::go_on;
     });
     std::stable_partition(found.begin(), found.end(),
@@ -197,7 +205,7 @@ class ExfatFileSystem final : public FileSystem {
       if (deleted ? !options.deleted : (!options.active && !set->folder())) continue;
       const std::size_t depth = levels.size() - 1;
       const bool on_the_way = depth < options.under.size();
-      if (on_the_way && !equal_ignoring_case(set->name, options.under[depth])) continue;
+      if (on_the_way && !capitals_.same(set->name, options.under[depth])) continue;
       path.resize(depth + 1);
       path.back() = set->name;
       const std::uint64_t slot = place_of(level, set->offset);
@@ -263,10 +271,16 @@ class ExfatFileSystem final : public FileSystem {
     return *found;
   }
 
+  // Entries by the thousand that each claim the whole volume are not followed for ever.
+  std::uint64_t most_claimed() const {
+    return 1024 * std::uint64_t{volume_.geometry.cluster_count};
+  }
+
   // Thread-safe: the first caller learns them, the others wait.
   const Claims& claims() const {
     std::call_once(once_, [&] {
       std::vector<ClusterRun> runs;
+      std::uint64_t claimed = 0;
       WalkOptions deleted;
       deleted.active = false;
       deleted.deleted = true;
@@ -274,8 +288,13 @@ class ExfatFileSystem final : public FileSystem {
         const auto own =
             seen.set.folder() ? folder_runs(seen.set, true) : volume_.clusters_of(seen.set);
         runs.insert(runs.end(), own.begin(), own.end());
-        return WalkStep::go_on;
+        for (const ClusterRun& run : own) claimed += run.count;
+        return claimed > most_claimed() ? WalkStep::stop : WalkStep::go_on;
       });
+      if (claimed > most_claimed()) {
+        claims_.any = claims_.disputed = {{2, volume_.geometry.cluster_count}};
+        return;
+      }
       std::sort(runs.begin(), runs.end(),
                 [](const ClusterRun& a, const ClusterRun& b) { return a.first < b.first; });
       for (const ClusterRun& run : runs) {
@@ -316,7 +335,7 @@ class ExfatFileSystem final : public FileSystem {
     Content content;
     std::vector<Piece> pieces;
     std::uint64_t at = 0;
-    for (const ClusterRun& run : volume_.clusters_of(set)) {
+    const auto take = [&](const ClusterRun& run, bool guessed) {
       for (std::uint64_t k = 0; k < run.count && at < set.written_bytes;) {
         const auto cluster = static_cast<std::uint32_t>(run.first + k);
         const std::uint64_t clusters = deleted ? 1 : run.count - k;
@@ -325,7 +344,8 @@ class ExfatFileSystem final : public FileSystem {
           add(content.lost, part);
           pieces.push_back({ExtentKind::unreadable, part.length, nullptr, 0});
         } else {
-          if (deleted && holds(claims().disputed, cluster)) add(content.doubtful, part);
+          if (guessed || (deleted && holds(claims().disputed, cluster)))
+            add(content.doubtful, part);
           if (!pieces.empty() && pieces.back().kind == ExtentKind::direct &&
               pieces.back().from_offset + pieces.back().length == g.cluster_offset(cluster))
             pieces.back().length += part.length;
@@ -336,7 +356,13 @@ class ExfatFileSystem final : public FileSystem {
         at += part.length;
         k += clusters;
       }
-    }
+    };
+    const std::vector<ClusterRun> runs = volume_.clusters_of(set);
+    for (const ClusterRun& run : runs) take(run, false);
+    if (at < set.written_bytes && deleted)
+      for (const ClusterRun& run :
+           volume_.free_after(runs, divide_up(set.written_bytes - at, g.cluster_bytes)))
+        take(run, true);
     if (at < set.written_bytes) {
       add(content.lost, {at, set.written_bytes - at});
       pieces.push_back({ExtentKind::unreadable, set.written_bytes - at, nullptr, 0});
@@ -401,6 +427,13 @@ class ExfatFileSystem final : public FileSystem {
 
   void fill_intact(Entry& entry, const EntrySet& set, bool deleted) const {
     if (set.size_bytes == 0) return;
+    const std::uint64_t clusters =
+        std::min(divide_up(set.size_bytes, facts_.cluster_bytes), facts_.cluster_count);
+    if (deleted && (looked_at_ += clusters) > most_claimed()) {
+      entry.intact.reset();
+      entry.evidence += "; how much of it is left was not worked out: too much was claimed before";
+      return;
+    }
     const Content content = content_of(set, deleted);
     double gone = 0;
     std::uint64_t discarded = 0;
@@ -419,8 +452,8 @@ class ExfatFileSystem final : public FileSystem {
     if (!deleted) return;
     entry.evidence += set.one_run ? "; clusters in one run" : "; clusters by their chain";
     if (disputed > 0)
-      entry.evidence +=
-          fmt::format("; {} of it is claimed by another deleted file, too", human_size(disputed));
+      entry.evidence += fmt::format(
+          "; {} of it is a guess, or claimed by another deleted file, too", human_size(disputed));
     if (discarded > 0)
       entry.evidence +=
           fmt::format("; {} of it zeros, probably discarded by the drive", human_size(discarded));
@@ -442,6 +475,8 @@ class ExfatFileSystem final : public FileSystem {
 
   Volume volume_;
   FileSystemFacts facts_;
+  UpCase capitals_;
+  mutable std::atomic<std::uint64_t> looked_at_ = 0;  // clusters of deleted files
   mutable std::once_flag once_;
   mutable Claims claims_;
   mutable std::once_flag unreadable_once_;

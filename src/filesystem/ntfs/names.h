@@ -4,7 +4,7 @@
 //     0x41 1 space: 0 any bytes, 1 long, 2 short (8.3), 3 both  0x42 the units
 // Source: the Linux kernel's documentation and headers of NTFS.
 //
-// Thread-safety: pure functions; an UpCase is only read.
+// Thread-safety: pure functions.
 #pragma once
 
 #include <optional>
@@ -40,17 +40,5 @@ bool can_be_name(const std::string& text);
 
 // Empty: too short for what it says.
 std::optional<FileName> parse_file_name(ByteView value);
-
-// The volume's own table of capital letters; without one, only ASCII is compared so.
-class UpCase {
- public:
-  UpCase() = default;
-  explicit UpCase(ByteView table);
-  bool same(const std::string& a, const std::string& b) const;
-
- private:
-  std::vector<char16_t> fold(const std::string& text) const;
-  std::vector<char16_t> table_;
-};
 
 }  // namespace lantern::ntfs

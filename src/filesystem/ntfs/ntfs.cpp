@@ -11,6 +11,7 @@
 #include "filesystem/ntfs/content.h"
 #include "filesystem/ntfs/reparse.h"
 #include "filesystem/ntfs/tree.h"
+#include "filesystem/up_case.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
