@@ -46,8 +46,9 @@ int parse_and_run(Session& session) {
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
   const std::vector<std::pair<const char*, Action (*)(CLI::App&, Session&)>> commands = {
-      {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},   {"find", add_find},
-      {"show", add_show},     {"extract", add_extract},   {"image", add_image},
+      {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},
+      {"find", add_find},     {"show", add_show},         {"extract", add_extract},
+      {"image", add_image},   {"sector", add_sector},     {"compare", add_compare},
 #ifdef LANTERN_MOUNT
       {"mount", add_mount},   {"unmount", add_unmount},
 #endif

@@ -43,6 +43,8 @@ Action add_show(CLI::App& app, Session& session);
 Action add_extract(CLI::App& app, Session& session);
 Action add_image(CLI::App& app, Session& session);
 Action add_machines(CLI::App& app, Session& session);
+Action add_sector(CLI::App& app, Session& session);
+Action add_compare(CLI::App& app, Session& session);
 Action add_mount(CLI::App& app, Session& session);
 Action add_unmount(CLI::App& app, Session& session);
 Action add_demo(CLI::App& app, Session& session);

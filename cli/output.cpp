@@ -68,6 +68,31 @@ void print_findings(const Streams& streams, std::ostream& out, const Context& co
   }
 }
 
+void print_hex(std::ostream& out, std::span<const std::byte> bytes, std::uint64_t from) {
+  constexpr std::size_t kRow = 16;
+  bool skipped = false;
+  for (std::size_t at = 0; at < bytes.size(); at += kRow) {
+    const auto part = bytes.subspan(at, std::min(kRow, bytes.size() - at));
+    // Rows like the one before are left out, but for the last.
+    if (at > 0 && at + kRow < bytes.size() &&
+        std::equal(part.begin(), part.end(),
+                   bytes.begin() + static_cast<std::ptrdiff_t>(at - kRow))) {
+      if (!skipped) out << "       ...\n";
+      skipped = true;
+      continue;
+    }
+    skipped = false;
+    std::string numbers;
+    std::string letters;
+    for (std::size_t i = 0; i < part.size(); ++i) {
+      const auto value = std::to_integer<unsigned>(part[i]);
+      numbers += fmt::format("{:02x}{}", value, i == 7 ? "  " : " ");
+      letters += value >= 0x20 && value < 0x7F ? static_cast<char>(value) : '.';
+    }
+    out << fmt::format("  {:>8}  {:<50}{}\n", from + at, numbers, letters);
+  }
+}
+
 void findings_json(JsonWriter& json, const Context& context) {
   json.key("findings").begin_array();
   for (const Finding& finding : context.findings->all()) write_json(json, finding);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 
@@ -26,6 +27,9 @@ std::string intact_text(const std::optional<double>& intact);
 
 // How bad, what, what was done instead; below it where, and its code.
 void print_findings(const Streams& streams, std::ostream& out, const Context& context);
+
+// Rows of sixteen bytes as numbers and letters, numbered from `from` on.
+void print_hex(std::ostream& out, std::span<const std::byte> bytes, std::uint64_t from = 0);
 
 void findings_json(JsonWriter& json, const Context& context);
 

@@ -21,6 +21,7 @@
 #include "lantern/range.h"
 #include "lantern/search.h"
 #include "lantern/sources.h"
+#include "lantern/structure.h"
 #include "lantern/survey.h"
 #include "lantern/text.h"
 #include "lantern/timestamp.h"

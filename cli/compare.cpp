@@ -1,0 +1,143 @@
+#include <fmt/format.h>
+
+#include <charconv>
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+
+namespace lantern::cli {
+namespace {
+
+constexpr std::size_t kMostShown = 40;  // printed; --json has them all
+
+struct Options {
+  CommonOptions common;
+  std::string a, b;
+  std::string range;
+};
+
+Range range_of(const std::string& text) {
+  const std::size_t colon = text.find(':');
+  Range range;
+  const auto read = [](std::string_view part, std::uint64_t& value) {
+    const auto [end, error] = std::from_chars(part.data(), part.data() + part.size(), value);
+    return !part.empty() && error == std::errc() && end == part.data() + part.size();
+  };
+  if (colon == std::string::npos || !read(std::string_view(text).substr(0, colon), range.offset) ||
+      !read(std::string_view(text).substr(colon + 1), range.length))
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no range", text),
+                "for example: --range 0:512");
+  return range;
+}
+
+std::string name_of(const Difference& row) {
+  return row.structure + (row.field.empty() ? "" : " " + row.field);
+}
+
+void print_row(const Streams& streams, const Difference& row) {
+  std::ostream& out = streams.out;
+  const bool wrong = !row.a_expected.empty() || !row.b_expected.empty();
+  out << coloured(streams, wrong ? Meaning::damaged : Meaning::heading,
+                  fmt::format("{} {:<7}{}", wrong ? '!' : ' ', to_string(row.weight),
+                              for_terminal(name_of(row))))
+      << coloured(streams, Meaning::quiet,
+                  fmt::format("  byte {}: {}", row.place.offset, row.about))
+      << '\n';
+  const auto side = [&](char letter, const std::string& value, const std::string& bytes,
+                        const std::string& expected) {
+    const std::string line = fmt::format("         {}  {:<30} {}", letter,
+                                         value.empty() ? "is not there" : for_terminal(value),
+                                         bytes == value ? "" : bytes);
+    out << coloured(streams, expected.empty() ? Meaning::plain : Meaning::damaged, line) << '\n';
+    if (!expected.empty())
+      out << coloured(streams, Meaning::damaged,
+                      fmt::format("            should be {}", for_terminal(expected)))
+          << '\n';
+  };
+  side('A', row.a, row.a_bytes, row.a_expected);
+  side('B', row.b, row.b_bytes, row.b_expected);
+}
+
+void print_comparison(const Session& session, const Options& options,
+                      const Comparison& comparison) {
+  const Streams& streams = session.streams;
+  std::ostream& out = streams.out;
+  out << "A  " << for_terminal(options.a) << "\nB  " << for_terminal(options.b) << "\n\n";
+  for (std::size_t i = 0; i < std::min(comparison.rows.size(), kMostShown); ++i)
+    print_row(streams, comparison.rows[i]);
+  if (comparison.rows.size() > kMostShown)
+    out << fmt::format("and {} more: --json has them all\n", comparison.rows.size() - kMostShown);
+  if (!comparison.rows.empty()) out << '\n';
+  for (const Difference& row : comparison.identity)
+    out << coloured(streams, Meaning::quiet,
+                    fmt::format("  who it is: {}  A {}  B {}", for_terminal(name_of(row)),
+                                for_terminal(row.a), for_terminal(row.b)))
+        << '\n';
+  out.flush();
+  streams.err << fmt::format("{} that may matter, {} of who it is, {} the same\n",
+                             counted(comparison.rows.size(), "difference"),
+                             comparison.identity.size(), counted(comparison.same, "field"));
+}
+
+void put_rows(JsonWriter& json, const char* key, const std::vector<Difference>& rows) {
+  json.key(key).begin_array();
+  for (const Difference& row : rows) {
+    json.begin_object().key("structure").value(row.structure).key("field").value(row.field);
+    json.key("offset_bytes").value(row.place.offset).key("length_bytes").value(row.place.length);
+    json.key("a").value(row.a).key("b").value(row.b);
+    json.key("a_bytes").value(row.a_bytes).key("b_bytes").value(row.b_bytes);
+    json.key("decides").value(to_string(row.weight)).key("about").value(row.about);
+    json.key("a_expected");
+    row.a_expected.empty() ? json.null() : json.value(row.a_expected);
+    json.key("b_expected");
+    row.b_expected.empty() ? json.null() : json.value(row.b_expected);
+    json.end_object();
+  }
+  json.end_array();
+}
+
+int compare_disks(Session& session, const Options& options) {
+  const Address of_a = options.common.address(options.a);
+  const Address of_b = options.common.address(options.b);
+  const OpenOptions open = options.common.open_options();
+  const Target a = open_disk_target(of_a, open, session.context);
+  const Target b = open_disk_target(of_b, open, session.context);
+  const Comparison comparison = options.range.empty()
+                                    ? compare_structures(a, b, session.context)
+                                    : compare_bytes(a, b, range_of(options.range), session.context);
+  if (options.common.json) {
+    JsonWriter json(session.streams.out);
+    json.begin_object().key("a").value(of_a.print()).key("b").value(of_b.print());
+    put_rows(json, "rows", comparison.rows);
+    put_rows(json, "identity", comparison.identity);
+    json.key("same").value(comparison.same);
+    findings_json(json, session.context);
+    json.end_object();
+  } else {
+    print_comparison(session, options, comparison);
+    print_findings(session.streams, session.streams.err, session.context);
+  }
+  const int code = comparison.rows.empty() ? exit_for_findings(session) : kDoneWithFindings;
+  append_to_case(options.common.case_folder, session, {of_a.first, of_b.first}, {}, code);
+  return code;
+}
+
+}  // namespace
+
+Action add_compare(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command =
+      app.add_subcommand("compare", "two disks side by side, what keeps one from starting first");
+  options->common.add_to(*command);
+  command->add_option("A", options->a, "a disk or a volume")->required();
+  command->add_option("B", options->b, "the other, a healthy one of its kind")->required();
+  command->add_option("--range", options->range,
+                      "bytes as they lie instead, FROM:LENGTH, of the disk or volume");
+  command->footer("Example: lantern compare broken.vdi healthy.vdi");
+  return [&session, options] { return compare_disks(session, *options); };
+}
+
+}  // namespace lantern::cli

@@ -1,0 +1,117 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+
+namespace lantern::cli {
+namespace {
+
+constexpr std::size_t kShownBytes = 8;
+
+struct Options {
+  CommonOptions common;
+  std::string source;
+  std::string what;
+  bool hex = false;
+};
+
+std::string first_bytes(const Structure& structure, Range place) {
+  std::string text;
+  const std::uint64_t shown = std::min<std::uint64_t>(place.length, kShownBytes);
+  for (std::uint64_t i = 0; i < shown; ++i)
+    text += fmt::format(
+        "{:02x} ",
+        std::to_integer<unsigned>(structure.bytes[static_cast<std::size_t>(place.offset + i)]));
+  return place.length > kShownBytes ? text + "..." : text;
+}
+
+void print_fields(const Streams& streams, const Structure& structure) {
+  std::size_t wide = 5;
+  for (const Field& field : structure.fields) wide = std::max(wide, field.name.size());
+  streams.out << coloured(streams, Meaning::quiet,
+                          fmt::format("   BYTE  {:<28}{:<{}}  VALUE", "", "FIELD", wide))
+              << '\n';
+  for (const Field& field : structure.fields) {
+    const bool wrong = !field.expected.empty();
+    const std::string line =
+        fmt::format("{} {:>5}  {:<28}{:<{}}  {}", wrong ? '!' : ' ', field.place.offset,
+                    first_bytes(structure, field.place), field.name, wide, field.value);
+    streams.out << coloured(streams, wrong ? Meaning::damaged : Meaning::plain, line) << '\n';
+    if (wrong)
+      streams.out << coloured(streams, Meaning::damaged,
+                              fmt::format("{:>36}  should be {}", "", for_terminal(field.expected)))
+                  << '\n';
+  }
+}
+
+void print_json(const Session& session, const Structure& structure) {
+  JsonWriter json(session.streams.out);
+  json.begin_object().key("structure").value(structure.name);
+  json.key("address").value(structure.address).key("offset_bytes").value(structure.offset);
+  json.key("bytes_base64")
+      .value(
+          base64({reinterpret_cast<const char*>(structure.bytes.data()), structure.bytes.size()}));
+  json.key("fields").begin_array();
+  for (const Field& field : structure.fields) {
+    json.begin_object().key("name").value(field.name);
+    json.key("offset_bytes").value(field.place.offset);
+    json.key("length_bytes").value(field.place.length);
+    json.key("value").value(field.value).key("decides").value(to_string(field.weight));
+    json.key("about").value(field.about).key("expected");
+    field.expected.empty() ? json.null() : json.value(field.expected);
+    json.end_object();
+  }
+  json.end_array();
+  findings_json(json, session.context);
+  json.end_object();
+}
+
+int show_sector(Session& session, const Options& options) {
+  const Address address = options.common.address(options.source);
+  const Target target = open_disk_target(address, options.common.open_options(), session.context);
+  const Structure structure = read_structure(target, options.what, session.context);
+  if (options.common.json) {
+    print_json(session, structure);
+  } else {
+    std::ostream& out = session.streams.out;
+    out << coloured(session.streams, Meaning::heading,
+                    fmt::format("{}: {}, {} bytes from byte {}", for_terminal(structure.address),
+                                structure.name, structure.bytes.size(), structure.offset))
+        << "\n\n";
+    if (structure.fields.empty() || options.hex)
+      print_hex(out, structure.bytes);
+    else
+      print_fields(session.streams, structure);
+    print_findings(session.streams, session.streams.err, session.context);
+  }
+  const int code = exit_for_findings(session);
+  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  return code;
+}
+
+}  // namespace
+
+Action add_sector(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command = app.add_subcommand("sector", "what stands in a sector, field by field");
+  options->common.add_to(*command);
+  command->add_option("SRC", options->source, "a disk or a volume");
+  command->add_option("WHAT", options->what,
+                      "a sector by number, or mbr, gpt, gpt:copy, gpt:entries, boot:N and\n"
+                      "superblock:N of volume N, mft:N (record N of the volume SRC is)");
+  command->add_flag("--hex", options->hex, "the bytes alone");
+  command->footer("Example: lantern sector station.vdi boot:2");
+  return [&session, options] {
+    if (options->what.empty())
+      throw Error(ErrorCode::usage, {}, std::nullopt, "sector needs SRC and WHAT",
+                  "for example: lantern sector disk.img mbr");
+    return show_sector(session, *options);
+  };
+}
+
+}  // namespace lantern::cli

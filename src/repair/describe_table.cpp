@@ -1,0 +1,227 @@
+#include <fmt/format.h>
+#include <libdeflate.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+#include "base/utf16.h"
+#include "lantern/text.h"
+#include "repair/describe.h"
+#include "repair/fields.h"
+#include "volume/partition_types.h"
+
+namespace lantern {
+namespace {
+
+using As = FieldReader::As;
+
+constexpr std::size_t kEntriesAt = 446;
+constexpr std::size_t kEntryBytes = 16;
+constexpr std::size_t kGptEntryBytes = 128;
+constexpr std::size_t kMostShownEntries = 16;
+
+struct MbrEntry {
+  std::uint8_t active = 0, type = 0;
+  std::uint64_t start = 0, sectors = 0;
+  bool used() const { return type != 0; }
+  bool extended() const { return type == 0x05 || type == 0x0F || type == 0x85; }
+};
+
+MbrEntry entry_at(ByteView sector, std::size_t number) {
+  const ByteView e = slice(sector, kEntriesAt + number * kEntryBytes, kEntryBytes);
+  return {u8(e, 0), u8(e, 4), le32(e, 8), le32(e, 12)};
+}
+
+const VolumeView* volume_at(const DiskView& disk, std::uint64_t byte) {
+  const auto found = std::find_if(disk.volumes.begin(), disk.volumes.end(),
+                                  [&](const VolumeView& v) { return v.row.range.offset == byte; });
+  return found == disk.volumes.end() ? nullptr : &*found;
+}
+
+bool needs_boot_sector(std::uint8_t type) {
+  constexpr std::array<std::uint8_t, 7> kTypes = {0x01, 0x04, 0x06, 0x07, 0x0B, 0x0C, 0x0E};
+  return std::find(kTypes.begin(), kTypes.end(), type) != kTypes.end();
+}
+
+// Whether an entry's type may stand for what is there.
+bool type_fits(std::uint8_t type, const std::string& holds) {
+  const std::uint8_t plain = type & 0xEF;  // hidden kinds are 10 more
+  const auto one_of = [&](std::initializer_list<int> types) {
+    return std::find(types.begin(), types.end(), plain) != types.end();
+  };
+  if (holds == "ntfs" || holds == "exfat") return one_of({0x07, 0x27 & 0xEF}) || type == 0x27;
+  if (holds == "fat32") return one_of({0x0B, 0x0C}) || type == 0xEF;
+  if (holds.starts_with("fat")) return one_of({0x01, 0x04, 0x06, 0x0E}) || type == 0xEF;
+  if (holds.starts_with("ext")) return type == 0x83;
+  return true;
+}
+
+std::string fitting_type(const std::string& holds) {
+  if (holds == "ntfs" || holds == "exfat") return "0x07";
+  if (holds == "fat32") return "0x0c";
+  if (holds == "fat12") return "0x01";
+  if (holds == "fat16") return "0x0e";
+  return "0x83";
+}
+
+// Entries whose volume begins with boot code.
+std::vector<std::size_t> entries_with_code(ByteView sector, const DiskView& disk) {
+  std::vector<std::size_t> found;
+  for (std::size_t i = 0; i < 4; ++i) {
+    const MbrEntry entry = entry_at(sector, i);
+    if (!entry.used() || entry.extended()) continue;
+    Bytes boot(512);
+    if (disk.container.flat->read(entry.start * disk.table.sector_size, boot).length < boot.size())
+      continue;
+    const bool jumps = u8(boot, 0) == 0xEB || u8(boot, 0) == 0xE9;
+    if (le16(boot, 510) == 0xAA55 && jumps && !all_zero(ByteView(boot).subspan(0x60, 0x100)))
+      found.push_back(i);
+  }
+  return found;
+}
+
+}  // namespace
+
+void describe_mbr(Structure& structure, const DiskView& disk) {
+  FieldReader read(structure);
+  const ByteView bytes = read.bytes();
+  const std::uint64_t sectors = disk.container.flat->size() / disk.table.sector_size;
+  const bool gpt = disk.table.scheme == VolumeTable::Scheme::gpt;
+  read.raw("boot_code", 0, 440, Weight::start,
+           "the firmware runs this; it finds the active entry and starts its volume");
+  if (all_zero(bytes.first(440)) && !gpt)
+    read.expect("boot code: without it there is nothing to run");
+  read.number("disk_id", 440, 4, Weight::identity, "tells disks apart; systems find theirs by it",
+              As::hexadecimal);
+  read.number("reserved", 444, 2, Weight::detail, "zero, or 5A5A on a disk that is write-protected",
+              As::hexadecimal);
+  const std::vector<std::size_t> startable = entries_with_code(bytes, disk);
+  const auto active = [&](std::size_t i) { return entry_at(bytes, i).active == 0x80; };
+  std::size_t count = 0;
+  for (std::size_t i = 0; i < 4; ++i) count += active(i) ? std::size_t{1} : 0;
+  for (std::size_t i = 0; i < 4; ++i) {
+    const MbrEntry entry = entry_at(bytes, i);
+    const std::size_t at = kEntriesAt + i * kEntryBytes;
+    const std::uint64_t start_bytes = saturating_mul(entry.start, disk.table.sector_size);
+    const VolumeView* const there = volume_at(disk, start_bytes);
+    read.prefix = fmt::format("entry{}.", i + 1);
+    read.number("active", at, 1, Weight::start,
+                "the boot code starts the volume of the active entry");
+    read.say(entry.active == 0x80 ? "yes"
+             : entry.active == 0  ? "no"
+                                  : fmt::format("0x{:02x}", entry.active));
+    if ((entry.active & 0x7F) != 0)
+      read.expect("0x80 or 0x00: nothing else is an entry");
+    else if (!gpt && count == 0 && startable.size() == 1 && startable[0] == i)
+      read.expect("yes: no entry is active, and only its volume begins with boot code");
+    else if (count > 1 && active(i) && startable.size() == 1 && startable[0] != i)
+      read.expect(fmt::format(
+          "no: {} entries are active, and the volume of entry {} alone begins with boot code",
+          count, startable[0] + 1));
+    read.raw("start_chs", at + 1, 3, Weight::detail, "the start as old firmware counts it");
+    read.number("type", at + 4, 1, Weight::data,
+                "what the volume holds; systems look no further when it is wrong", As::hexadecimal);
+    if (entry.used()) {
+      read.say(fmt::format("0x{:02x}, {}", entry.type, mbr_type(entry.type).words));
+      const std::string holds =
+          there != nullptr && there->file_system ? there->file_system->facts().type : "";
+      if (!type_fits(entry.type, holds))
+        read.expect(fmt::format("{}: its volume holds {}", fitting_type(holds), holds));
+    }
+    read.raw("end_chs", at + 5, 3, Weight::detail, "the end as old firmware counts it");
+    read.number("start", at + 8, 4, Weight::start, "the sector the volume begins at");
+    if (entry.used() && !gpt && entry.start == 0) read.expect("past sector 0, which is this one");
+    if (needs_boot_sector(entry.type) && there != nullptr && !there->file_system &&
+        (there->recognised.empty() || there->recognised == "nothing but zeros"))
+      read.expect(fmt::format("where a volume begins: nothing of {} does there",
+                              mbr_type(entry.type).words));
+    if (entry.used() && entry.start >= sectors)
+      read.expect(fmt::format("less than {}, the sectors of the disk", sectors));
+    read.number("sectors", at + 12, 4, Weight::data, "how long the volume is");
+    if (entry.used() && entry.type != 0xEE && entry.start < sectors &&
+        entry.sectors > sectors - entry.start)
+      read.expect(fmt::format("at most {}: the disk ends there", sectors - entry.start));
+  }
+  read.prefix.clear();
+  read.number("signature", 510, 2, Weight::start, "the firmware starts only what ends in 55 AA",
+              As::hexadecimal);
+  if (le16(bytes, 510) != 0xAA55) read.expect("0xaa55: nothing is started without it");
+}
+
+void describe_gpt_header(Structure& structure, const DiskView& disk, bool copy) {
+  FieldReader read(structure);
+  const ByteView bytes = read.bytes();
+  const std::uint32_t step = disk.table.sector_size;
+  const std::uint64_t last = disk.container.flat->size() / step - 1;
+  if (read.text("signature", 0, 8, Weight::start, "says that this is a table") != "EFI PART")
+    read.expect("\"EFI PART\"");
+  read.number("revision", 8, 4, Weight::detail, "1.0 is 0x00010000", As::hexadecimal);
+  const std::uint64_t length =
+      read.number("header_bytes", 12, 4, Weight::detail, "what the sum is over");
+  if (length < 92 || length > step) read.expect(fmt::format("92 to {}", step));
+  const std::uint64_t sum =
+      read.number("header_sum", 16, 4, Weight::derived,
+                  "over this header; firmware takes the copy when it is wrong", As::hexadecimal);
+  if (length >= 92 && length <= bytes.size()) {
+    Bytes checked(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(length));
+    std::fill_n(checked.begin() + 16, 4, std::byte{0});
+    const std::uint32_t right = libdeflate_crc32(0, checked.data(), checked.size());
+    if (right != sum)
+      read.expect(fmt::format("0x{:08x}: that is the sum of what stands here", right));
+  }
+  const std::uint64_t own = read.number("own_sector", 24, 8, Weight::start, "where this header is");
+  const std::uint64_t here = structure.offset / step;
+  if (own != here) read.expect(fmt::format("{}: it stands there", here));
+  const std::uint64_t other =
+      read.number("other_sector", 32, 8, Weight::data, "where the other copy is");
+  const std::uint64_t wanted = copy ? 1 : last;
+  if (other != wanted)
+    read.expect(fmt::format("{}: the {} sector of the disk", wanted, copy ? "second" : "last"));
+  read.number("first_usable", 40, 8, Weight::detail, "volumes begin here at the earliest");
+  if (read.number("last_usable", 48, 8, Weight::detail, "volumes end here at the latest") > last)
+    read.expect(fmt::format("less than {}: the disk ends there", last));
+  read.guid("disk_id", 56, Weight::identity, "tells disks apart");
+  read.number("entries_sector", 72, 8, Weight::start, "where the entries begin");
+  read.number("entry_count", 80, 4, Weight::data, "how many entries there is room for");
+  read.number("entry_bytes", 84, 4, Weight::data, "of one entry");
+  const std::uint64_t entries_sum =
+      read.number("entries_sum", 88, 4, Weight::derived, "over all entries", As::hexadecimal);
+  const std::uint64_t size = saturating_mul(le32(bytes, 80), le32(bytes, 84));
+  if (size <= (1u << 20)) {
+    Bytes entries(static_cast<std::size_t>(size));
+    disk.container.flat->read(saturating_mul(le64(bytes, 72), step), entries);
+    const std::uint32_t right = libdeflate_crc32(0, entries.data(), entries.size());
+    if (right != entries_sum)
+      read.expect(fmt::format("0x{:08x}: that is the sum of the entries", right));
+  }
+}
+
+void describe_gpt_entries(Structure& structure, const DiskView& disk) {
+  FieldReader read(structure);
+  const std::uint64_t sectors = disk.container.flat->size() / disk.table.sector_size;
+  std::size_t shown = 0;
+  for (std::size_t i = 0; (i + 1) * kGptEntryBytes <= read.bytes().size(); ++i) {
+    const std::size_t at = i * kGptEntryBytes;
+    if (all_zero(read.bytes().subspan(at, 16))) continue;
+    if (++shown > kMostShownEntries) break;
+    read.prefix = fmt::format("entry{}.", i + 1);
+    const std::string type = read.guid("type", at, Weight::data, "what the volume holds");
+    if (const auto words = gpt_type(type).words; !words.empty())
+      read.say(fmt::format("{}, {}", type, words));
+    read.guid("id", at + 16, Weight::identity, "tells volumes apart");
+    const std::uint64_t first = read.number("first", at + 32, 8, Weight::start, "its first sector");
+    if (first >= sectors)
+      read.expect(fmt::format("less than {}, the sectors of the disk", sectors));
+    const std::uint64_t last = read.number("last", at + 40, 8, Weight::data, "its last sector");
+    if (last >= sectors || last < first)
+      read.expect(fmt::format("{} to {}: the volume must lie on the disk", first, sectors - 1));
+    read.number("attributes", at + 48, 8, Weight::start, "bit 2: old firmware starts it",
+                FieldReader::As::hexadecimal);
+    read.raw("name", at + 56, 72, Weight::identity, "what it is called");
+    read.say("\"" + for_terminal(utf16le_text(read.bytes().subspan(at + 56, 72))) + "\"");
+  }
+}
+
+}  // namespace lantern

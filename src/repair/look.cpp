@@ -1,0 +1,238 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <limits>
+#include <optional>
+
+#include "base/bytes.h"
+#include "base/checked.h"
+#include "filesystem/ntfs/volume.h"
+#include "lantern/error.h"
+#include "repair/describe.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kBootBytes = 512;
+constexpr std::size_t kSuperblockAt = 1024;
+constexpr std::size_t kSuperblockBytes = 1024;
+constexpr std::uint64_t kMostEntriesBytes = 128u * 128;
+
+const DiskView& disk_of(const Target& target) {
+  return target.disks.back();
+}
+
+[[noreturn]] void fail(const Target& target, const std::string& what) {
+  throw Error(ErrorCode::not_found, disk_of(target).address.print(), std::nullopt, what,
+              "structures are mbr, gpt, gpt:copy, gpt:entries, boot:N, superblock:N and mft:N; "
+              "lantern survey lists the volumes");
+}
+
+std::optional<std::uint64_t> number_in(const std::string& text) {
+  std::uint64_t value = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (text.empty() || error != std::errc() || end != text.data() + text.size()) return std::nullopt;
+  return value;
+}
+
+Structure read_at(const SourcePtr& source, const std::string& address, const std::string& name,
+                  std::uint64_t offset, std::size_t length) {
+  Structure structure;
+  structure.name = name;
+  structure.address = address;
+  structure.offset = offset;
+  structure.bytes.resize(length);
+  const ReadResult got = source->read(offset, structure.bytes);
+  if (got.length < length)
+    throw Error(ErrorCode::cannot_read, address, offset,
+                fmt::format("{} would lie past the end", name), "lantern survey shows the sizes");
+  if (!got.unreadable.empty())
+    throw Error(ErrorCode::cannot_read, address, got.unreadable.front().offset,
+                fmt::format("{} cannot be read", name), "it is as good as lost; look at its copy");
+  return structure;
+}
+
+Structure read_of_disk(const Target& target, const std::string& name, std::uint64_t offset,
+                       std::size_t length) {
+  return read_at(disk_of(target).container.flat, disk_of(target).address.print(), name, offset,
+                 length);
+}
+
+const VolumeView& volume_of(const Target& target, const std::optional<std::uint64_t>& number) {
+  const auto& volumes = disk_of(target).volumes;
+  if (!number) {
+    if (target.volume) return target.volume_view();
+    if (volumes.size() == 1) return volumes.front();
+    fail(target, "there are several volumes: say which");
+  }
+  const auto found = std::find_if(volumes.begin(), volumes.end(),
+                                  [&](const VolumeView& v) { return v.row.number == *number; });
+  if (found == volumes.end()) fail(target, fmt::format("there is no volume {}", *number));
+  return *found;
+}
+
+// The copy a file system keeps of its boot sector; none that can be: empty.
+Bytes copy_of_boot(const VolumeView& volume, std::uint32_t sector_bytes) {
+  const std::uint64_t end = volume.bytes->size();
+  const std::string holds = volume.file_system ? volume.file_system->facts().type : "";
+  for (const auto& [kind, at] :
+       {std::pair(BootKind::ntfs,
+                  end / sector_bytes * sector_bytes - std::min<std::uint64_t>(end, sector_bytes)),
+        std::pair(BootKind::fat32, std::uint64_t{6} * sector_bytes),
+        std::pair(BootKind::exfat, std::uint64_t{12} * sector_bytes)}) {
+    Bytes copy(kBootBytes);
+    if (at == 0 || volume.bytes->read(at, copy).length < copy.size()) continue;
+    const bool held = holds.empty() || (kind == BootKind::ntfs && holds == "ntfs") ||
+                      (kind == BootKind::fat32 && holds == "fat32") ||
+                      (kind == BootKind::exfat && holds == "exfat");
+    if (held && boot_kind(copy) == kind && le16(copy, 510) == 0xAA55) return copy;
+  }
+  return {};
+}
+
+Structure read_boot(const Target& target, const VolumeView& volume, const std::string& name) {
+  const DiskView& disk = disk_of(target);
+  Structure structure = read_at(volume.bytes, volume.address.print(), name, 0, kBootBytes);
+  const Bytes copy = copy_of_boot(volume, disk.table.sector_size);
+  BootPlace place;
+  place.kind = boot_kind(structure.bytes);
+  if (place.kind == BootKind::none && !copy.empty()) place.kind = boot_kind(copy);
+  if (!copy.empty() && boot_kind(copy) == place.kind) place.copy = copy;
+  place.has_table = disk.table.scheme != VolumeTable::Scheme::none;
+  place.start_sectors = volume.row.range.offset / disk.table.sector_size;
+  place.volume_sectors = volume.row.range.length / disk.table.sector_size;
+  describe_boot(structure, place);
+  return structure;
+}
+
+Structure read_superblock(const VolumeView& volume, const std::string& name) {
+  Structure structure =
+      read_at(volume.bytes, volume.address.print(), name, kSuperblockAt, kSuperblockBytes);
+  describe_superblock(structure, volume.bytes->size());
+  return structure;
+}
+
+Structure read_file_record(const Target& target, const std::string& name, std::uint64_t number,
+                           const Context& context) {
+  const VolumeView& volume = volume_of(target, std::nullopt);
+  for (const ntfs::Geometry& geometry : ntfs::find_geometries(*volume.bytes)) {
+    ntfs::Volume opened{volume.bytes, make_cached(volume.bytes, context), geometry, context,
+                        std::min(volume.bytes->size(), geometry.volume_bytes)};
+    if (!ntfs::find_table(opened)) continue;
+    const Range place = opened.record_place(number);
+    if (number >= opened.records() || place.empty())
+      fail(target, fmt::format("the file table has no record {}", number));
+    Structure structure =
+        read_at(volume.bytes, volume.address.print(), name, place.offset, geometry.record_bytes);
+    describe_file_record(structure);
+    return structure;
+  }
+  fail(target, "no file table of NTFS is found there");
+}
+
+Structure read_gpt(const Target& target, const std::string& name) {
+  const DiskView& disk = disk_of(target);
+  const std::uint32_t step = disk.table.sector_size;
+  const std::uint64_t sectors = disk.container.flat->size() / step;
+  if (name == "gpt:entries") {
+    const Structure header = read_of_disk(target, "gpt", step, step);
+    const std::uint64_t from = std::max<std::uint64_t>(le64(header.bytes, 72), 2);
+    const std::uint64_t length =
+        std::min(saturating_mul(le32(header.bytes, 80), le32(header.bytes, 84)), kMostEntriesBytes);
+    Structure entries =
+        read_of_disk(target, name, saturating_mul(from, step), static_cast<std::size_t>(length));
+    describe_gpt_entries(entries, disk);
+    return entries;
+  }
+  const bool copy = name == "gpt:copy";
+  Structure header = read_of_disk(
+      target, name, copy ? (sectors - std::min<std::uint64_t>(sectors, 1)) * step : step, step);
+  describe_gpt_header(header, disk, copy);
+  return header;
+}
+
+Structure read_mbr(const Target& target) {
+  Structure structure = read_of_disk(target, "mbr", 0, kBootBytes);
+  describe_mbr(structure, disk_of(target));
+  return structure;
+}
+
+// The name of what begins at a byte of the disk, when it has one.
+std::string name_at(const Target& target, std::uint64_t byte) {
+  const DiskView& disk = disk_of(target);
+  const std::uint32_t step = disk.table.sector_size;
+  const bool table = disk.table.scheme != VolumeTable::Scheme::none;
+  for (const VolumeView& volume : disk.volumes)
+    if (volume.row.range.offset == byte && (table || volume.file_system))
+      return fmt::format("boot:{}", volume.row.number);
+  if (byte == 0) return "mbr";
+  if (disk.table.scheme != VolumeTable::Scheme::gpt) return {};
+  if (byte == step) return "gpt";
+  if (byte == (disk.container.flat->size() / step - 1) * step) return "gpt:copy";
+  return byte == 2 * std::uint64_t{step} ? "gpt:entries" : std::string();
+}
+
+Structure read_sector(const Target& target, std::uint64_t number, const Context& context) {
+  const DiskView& disk = disk_of(target);
+  const std::uint32_t step = disk.table.sector_size;
+  const std::uint64_t offset = saturating_mul(number, step);
+  const std::uint64_t base = target.volume ? target.volume_view().row.range.offset : 0;
+  const bool on_disk = base <= std::numeric_limits<std::uint64_t>::max() - offset;
+  if (const std::string name = on_disk ? name_at(target, base + offset) : std::string();
+      !name.empty())
+    return read_structure(target, name, context);
+  const std::string plain = fmt::format("sector {}", number);
+  return target.volume ? read_at(target.volume_view().bytes, target.volume_view().address.print(),
+                                 plain, offset, step)
+                       : read_of_disk(target, plain, offset, step);
+}
+
+}  // namespace
+
+Structure read_structure(const Target& target, const std::string& name, const Context& context) {
+  if (const auto number = number_in(name)) return read_sector(target, *number, context);
+  if (name == "mbr") return read_mbr(target);
+  if (name == "gpt" || name == "gpt:copy" || name == "gpt:entries") return read_gpt(target, name);
+  const std::size_t colon = name.find(':');
+  const std::string kind = name.substr(0, colon);
+  std::optional<std::uint64_t> number;
+  if (colon != std::string::npos) {
+    number = number_in(name.substr(colon + 1));
+    if (!number) fail(target, fmt::format("\"{}\" is no structure", name));
+  }
+  if (kind == "boot") return read_boot(target, volume_of(target, number), name);
+  if (kind == "superblock") return read_superblock(volume_of(target, number), name);
+  if (kind == "mft") return read_file_record(target, name, number.value_or(0), context);
+  fail(target, fmt::format("\"{}\" is no structure", name));
+}
+
+std::vector<Structure> structures_of(const Target& target, const Context& context) {
+  const DiskView& disk = disk_of(target);
+  std::vector<Structure> found;
+  const auto add = [&](const std::string& name) {
+    try {
+      found.push_back(read_structure(target, name, context));
+    } catch (const Error&) {
+      // What is not there, or cannot be read, is not compared.
+    }
+  };
+  if (!target.volume) {
+    const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
+                       disk.volumes.front().file_system;
+    if (!whole) add("mbr");
+    if (disk.table.scheme == VolumeTable::Scheme::gpt)
+      for (const char* name : {"gpt", "gpt:entries", "gpt:copy"}) add(name);
+  }
+  for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
+    if (target.volume && *target.volume != i) continue;
+    const VolumeView& volume = disk.volumes[i];
+    if (volume.file_system || disk.table.scheme != VolumeTable::Scheme::none)
+      add(fmt::format("boot:{}", volume.row.number));
+    if (volume.file_system && volume.file_system->facts().type.starts_with("ext"))
+      add(fmt::format("superblock:{}", volume.row.number));
+  }
+  return found;
+}
+
+}  // namespace lantern
