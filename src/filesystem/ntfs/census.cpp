@@ -7,9 +7,9 @@
 #include <tuple>
 
 #include "base/checked.h"
-#include "filesystem/ntfs/change_journal.h"
-#include "filesystem/ntfs/index.h"
-#include "filesystem/ntfs/log.h"
+#include "filesystem/ntfs/deleted/change_journal.h"
+#include "filesystem/ntfs/deleted/index.h"
+#include "filesystem/ntfs/deleted/log.h"
 #include "lantern/text.h"
 
 namespace lantern::ntfs {

@@ -13,9 +13,9 @@
 #include <vector>
 
 #include "base/range_set.h"
-#include "filesystem/ntfs/last_owner.h"
-#include "filesystem/ntfs/recycle.h"
-#include "filesystem/ntfs/remnant.h"
+#include "filesystem/ntfs/deleted/last_owner.h"
+#include "filesystem/ntfs/deleted/recycle.h"
+#include "filesystem/ntfs/deleted/remnant.h"
 
 namespace lantern::ntfs {
 

@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/index.h"
+#include "filesystem/ntfs/deleted/index.h"
 
 #include <algorithm>
 

@@ -9,7 +9,7 @@
 // Source: Microsoft's public documentation of USN_RECORD_V2 and USN_RECORD_V3.
 #pragma once
 
-#include "filesystem/ntfs/trace.h"
+#include "filesystem/ntfs/deleted/trace.h"
 #include "filesystem/ntfs/volume.h"
 
 namespace lantern::ntfs {

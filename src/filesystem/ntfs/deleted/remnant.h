@@ -9,7 +9,7 @@
 #include <unordered_map>
 #include <vector>
 
-#include "filesystem/ntfs/trace.h"
+#include "filesystem/ntfs/deleted/trace.h"
 #include "filesystem/ntfs/volume.h"
 
 namespace lantern::ntfs {

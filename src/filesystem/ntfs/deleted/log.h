@@ -9,7 +9,7 @@
 // Source: the Linux kernel's headers of NTFS (its replay of the log).
 #pragma once
 
-#include "filesystem/ntfs/trace.h"
+#include "filesystem/ntfs/deleted/trace.h"
 #include "filesystem/ntfs/volume.h"
 
 namespace lantern::ntfs {

@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/recycle.h"
+#include "filesystem/ntfs/deleted/recycle.h"
 
 #include <fmt/format.h>
 

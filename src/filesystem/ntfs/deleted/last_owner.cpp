@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/last_owner.h"
+#include "filesystem/ntfs/deleted/last_owner.h"
 
 #include <algorithm>
 #include <iterator>

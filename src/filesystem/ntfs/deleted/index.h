@@ -11,7 +11,7 @@
 #include <map>
 #include <utility>
 
-#include "filesystem/ntfs/trace.h"
+#include "filesystem/ntfs/deleted/trace.h"
 #include "filesystem/ntfs/volume.h"
 
 namespace lantern::ntfs {

@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/log.h"
+#include "filesystem/ntfs/deleted/log.h"
 
 #include <algorithm>
 

@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/trace.h"
+#include "filesystem/ntfs/deleted/trace.h"
 
 #include <algorithm>
 #include <tuple>

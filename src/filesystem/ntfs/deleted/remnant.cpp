@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/remnant.h"
+#include "filesystem/ntfs/deleted/remnant.h"
 
 namespace lantern::ntfs {
 

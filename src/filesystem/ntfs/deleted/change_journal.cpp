@@ -1,4 +1,4 @@
-#include "filesystem/ntfs/change_journal.h"
+#include "filesystem/ntfs/deleted/change_journal.h"
 
 #include <algorithm>
 
