@@ -48,6 +48,10 @@ shoot show 'lantern show skerrow/tower.img::1::/machines/radio/radio.vdi::1::/Me
 shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'find BENCH | sort' \
   'cat BENCH/volumes/1/home/keeper/list.txt' 'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
   'cd BENCH; lantern unmount .; cd ..' 'lantern unmount BENCH'
+# The station's disk with one byte wrong, beside the healthy one.
+lantern image "$work/skerrow/station.vdi" "$work/broken.img" --as raw --no-hash >/dev/null
+printf '\0' | dd of="$work/broken.img" bs=1 seek=510 conv=notrunc status=none
+shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern sector broken.img mbr | head -n 22'
 # A hurt disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none

@@ -48,9 +48,9 @@ void print_row(const Streams& streams, const Difference& row) {
       << '\n';
   const auto side = [&](char letter, const std::string& value, const std::string& bytes,
                         const std::string& expected) {
-    const std::string line = fmt::format("         {}  {:<30} {}", letter,
-                                         value.empty() ? "is not there" : for_terminal(value),
-                                         bytes == value ? "" : bytes);
+    std::string line = fmt::format("         {}  {}", letter,
+                                   value.empty() ? "is not there" : for_terminal(value));
+    if (bytes != value) line = fmt::format("{:<43} {}", line, bytes);
     out << coloured(streams, expected.empty() ? Meaning::plain : Meaning::damaged, line) << '\n';
     if (!expected.empty())
       out << coloured(streams, Meaning::damaged,

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/bytes.h"
+#include "lantern/sources.h"
 #include "lantern/structure.h"
 #include "lantern/text.h"
 
@@ -133,6 +134,29 @@ const ByteSource& bytes_of(const Target& target) {
   return target.volume ? *target.volume_view().bytes : *target.disks.back().container.flat;
 }
 
+// A disk whose table cannot be read is looked at where the other has its volumes.
+Target with_volumes_of(const Target& disk, const Target& other, const Context& context) {
+  Target target = disk;
+  DiskView& own = target.disks.back();
+  const DiskView& like = other.disks.back();
+  const bool has_volume = std::any_of(own.volumes.begin(), own.volumes.end(),
+                                      [](const VolumeView& v) { return v.file_system != nullptr; });
+  if (target.volume || has_volume || own.table.scheme != VolumeTable::Scheme::none ||
+      like.table.scheme == VolumeTable::Scheme::none)
+    return target;
+  own.table = like.table;
+  own.volumes.clear();
+  for (const VolumeRow& row : like.table.rows) {
+    VolumeView view;
+    view.address = own.address.with({Step::Kind::at, row.range.offset, {}, {}});
+    view.row = row;
+    view.bytes = make_window(own.container.flat, row.range);
+    view.file_system = open_file_system(view.bytes, {}, context.at(view.address.print()));
+    own.volumes.push_back(std::move(view));
+  }
+  return target;
+}
+
 }  // namespace
 
 Comparison compare_bytes(const Target& a, const Target& b, Range range, const Context& context) {
@@ -166,8 +190,8 @@ Comparison compare_bytes(const Target& a, const Target& b, Range range, const Co
 }
 
 Comparison compare_structures(const Target& a, const Target& b, const Context& context) {
-  const std::vector<Structure> of_a = structures_of(a, context);
-  const std::vector<Structure> of_b = structures_of(b, context);
+  const std::vector<Structure> of_a = structures_of(with_volumes_of(a, b, context), context);
+  const std::vector<Structure> of_b = structures_of(with_volumes_of(b, a, context), context);
   Comparing comparing;
   for (const Structure& structure : of_a) {
     const Structure* const other = named(of_b, structure.name);
