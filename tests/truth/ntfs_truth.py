@@ -243,6 +243,18 @@ def deleted(case, image, life, cluster, compressed, folder):
     return len(alive), by_content
 
 
+def deleted_in_pieces(case, image, mount, truth, folder):
+    """The file whose runs need many records is deleted: all of it comes back, with or without its name."""
+    with ntfs_mounted(image, mount) as root:
+        os.remove(f"{root}/pieces.bin")
+    run(LANTERN, "extract", image, f"{folder}/pieces", "--deleted-only", "--manifest", f"{folder}/p.json", check=False)
+    with open(f"{folder}/p.json") as f:
+        rows = [row for row in json.load(f)["files"] if row["sha256"] == truth["/pieces.bin"]["sha"]]
+    shutil.rmtree(f"{folder}/pieces")
+    os.remove(f"{folder}/p.json")
+    check(case, rows and rows[0]["intact"] >= 0.99, f"the deleted file in many pieces: {rows}")
+
+
 def main():
     os.environ["PATH"] += ":/usr/sbin:/sbin"
     if os.geteuid() != 0 or not shutil.which("mkfs.ntfs") or not shutil.which("ntfs-3g"):
@@ -268,6 +280,7 @@ def main():
             with ntfs_mounted(image, "ro," + mount if mount else "ro") as root:
                 truth = truth_of(root)
             compare(case, image, truth, folder)
+            deleted_in_pieces(case, image, mount, truth, folder)
             life = Life(r)
             for _ in range(4):
                 with ntfs_mounted(image, mount) as root:

@@ -324,7 +324,11 @@ class Taking {
   void find_remnants() {
     for (const Extension& extension : extensions_) {
       const Reference& file = extension.file;
-      if (!can_be_lost(file) || is_left(file)) continue;
+      if (!can_be_lost(file)) continue;
+      if (is_left(file)) {
+        if (!extension.in_use) census_.further[file.record].push_back(extension.number);
+        continue;
+      }
       Remnant& remnant = census_.remnants[census_.remnants.place_of(file).first];
       remnant.records.push_back(extension.number);
       remnant.in_use = remnant.in_use || extension.in_use;
@@ -486,7 +490,10 @@ bool before(const Timestamp& a, const Timestamp& b) {
 }
 
 std::optional<File> Census::file(const Volume& volume, std::uint64_t number) const {
-  if (number < volume.records()) return volume.file(number);
+  if (number < volume.records()) {
+    const auto more = further.find(number);
+    return more == further.end() ? volume.file(number) : volume.file(number, more->second);
+  }
   return remnants.file(volume, static_cast<std::size_t>(number - volume.records()), traces);
 }
 

@@ -44,6 +44,9 @@ struct Census {
   std::unordered_map<std::uint32_t, GivenName> given;  // by record, of the nameless
   Traces traces;                                       // of what is not in use
   Remnants remnants;
+  // Of deleted files, the records that went on with theirs, whether their lists tell of them or
+  // not.
+  std::unordered_map<std::uint64_t, std::vector<std::uint64_t>> further;
   RecycleBin recycled;
   RangeSet live;                       // clusters
   RangeSet deleted;                    // of files that are not

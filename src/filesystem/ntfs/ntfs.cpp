@@ -160,7 +160,10 @@ class NtfsFileSystem final : public FileSystem {
   using Stream = ntfs::Stream;
 
   std::optional<File> file_of(const Entry& entry) const {
-    if (entry.number < volume_.records()) return volume_.file(entry.number);
+    if (entry.number < volume_.records()) {
+      auto file = volume_.file(entry.number);
+      if (!file || file->in_use) return file;
+    }
     return census(true)->file(volume_, entry.number);
   }
 

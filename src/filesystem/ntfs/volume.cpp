@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 #include <set>
 
 #include "base/checked.h"
@@ -197,7 +198,7 @@ std::optional<Record> Volume::record(std::uint64_t number) const {
   return parse_record(std::move(bytes));
 }
 
-File Volume::file_of(std::uint64_t number, const Record& record) const {
+File Volume::file_of(std::uint64_t number, const Record& record, const Numbers& more) const {
   File file;
   file.number = number;
   file.sequence = record.sequence;
@@ -207,6 +208,7 @@ File Volume::file_of(std::uint64_t number, const Record& record) const {
   file.torn = record.torn;
   for (const Attribute& attribute : record.attributes)
     add_attribute(*this, file, record, attribute);
+  Numbers further;
   if (const Stream* const list = file.find(kAttributeList)) {
     Bytes bytes;
     if (list->resident) {
@@ -215,24 +217,28 @@ File Volume::file_of(std::uint64_t number, const Record& record) const {
       bytes.resize(static_cast<std::size_t>(std::min(list->size_bytes, kMostListBytes)));
       bytes.resize(bytes_of(*list, cached)->read(0, bytes).length);
     }
-    std::size_t strangers = 0;
-    for (const std::uint64_t further : listed_records(bytes, number)) {
-      const auto extension = table ? this->record(further) : std::nullopt;
-      if (!extension || !goes_on_with(*extension, file)) {
-        file.parts_lost = true;
-        if (++strangers == kMostStrangers) break;
-        continue;
-      }
-      file.torn = file.torn || extension->torn;
-      for (const Attribute& attribute : extension->attributes)
-        add_attribute(*this, file, *extension, attribute);
+    further = listed_records(bytes, number);
+  }
+  const std::set<std::uint64_t> listed(further.begin(), further.end());
+  std::copy_if(more.begin(), more.end(), std::back_inserter(further),
+               [&](std::uint64_t other) { return !listed.contains(other); });
+  std::size_t strangers = 0;
+  for (const std::uint64_t other : further) {
+    const auto extension = table ? this->record(other) : std::nullopt;
+    if (!extension || !goes_on_with(*extension, file)) {
+      file.parts_lost = true;
+      if (++strangers == kMostStrangers) break;
+      continue;
     }
+    file.torn = file.torn || extension->torn;
+    for (const Attribute& attribute : extension->attributes)
+      add_attribute(*this, file, *extension, attribute);
   }
   put_in_order(file);
   return file;
 }
 
-File Volume::file_of_extensions(const std::vector<std::uint64_t>& records) const {
+File Volume::file_of_extensions(const Numbers& records) const {
   File file;
   for (const std::uint64_t number : records)
     if (const auto extension = record(number)) {
@@ -249,10 +255,10 @@ File Volume::file_of_extensions(const std::vector<std::uint64_t>& records) const
   return file;
 }
 
-std::optional<File> Volume::file(std::uint64_t number) const {
+std::optional<File> Volume::file(std::uint64_t number, const Numbers& more) const {
   const auto own = record(number);
   if (!own) return std::nullopt;
-  return file_of(number, *own);
+  return file_of(number, *own, more);
 }
 
 SourcePtr Volume::bytes_of(const Stream& stream, const SourcePtr& from) const {

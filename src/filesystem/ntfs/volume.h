@@ -93,11 +93,13 @@ struct Volume {
   // Of the volume, bytes; empty when it is not there.
   Range record_place(std::uint64_t number) const;
   std::optional<Record> record(std::uint64_t number) const;
-  // Puts a file together from its record and those its list of attributes names.
-  File file_of(std::uint64_t number, const Record& record) const;
-  std::optional<File> file(std::uint64_t number) const;
+  // Puts a file together from its record and those its list of attributes names; `more`: others
+  // that name it as theirs.
+  using Numbers = std::vector<std::uint64_t>;
+  File file_of(std::uint64_t number, const Record& record, const Numbers& more = {}) const;
+  std::optional<File> file(std::uint64_t number, const Numbers& more = {}) const;
   // Of a file whose own record is lost, from those that went on with it.
-  File file_of_extensions(const std::vector<std::uint64_t>& records) const;
+  File file_of_extensions(const Numbers& records) const;
 
   // The stream's bytes as they lie, not unpacked; clusters nobody speaks of are unreadable.
   SourcePtr bytes_of(const Stream& stream, const SourcePtr& from) const;

@@ -150,6 +150,20 @@ TEST_F(NtfsTraces, RecordsThatWentOnWithALostOneGiveItsContentBack) {
   EXPECT_EQ(files->open(*end).lost, (std::vector<Range>{{0, 1024}}));
 }
 
+TEST_F(NtfsTraces, RecordsThatADeletedFilesListNoLongerTellsOfAreItsOwn) {
+  const Bytes content = kit::pattern(6000, 3);
+  volume_.write(120, content);
+  volume_.record(31, 2, 0,
+                 {standard(), NtfsBuilder::resident(0x20, NtfsBuilder::list_entry(0x80, 0, 31, 1)),
+                  named("count.csv"), NtfsBuilder::stored(0x80, {{120, 4}}, content.size())});
+  volume_.record(33, 2, 0, {NtfsBuilder::stored(0x80, {{124, 2}}, 0, {}, 0, 4)}, 31, 1);
+  const auto files = open();
+  const auto found = all(*files);
+  EXPECT_EQ(found.at("/count.csv").intact, 1);
+  EXPECT_EQ(kit::read_all(*files->open(found.at("/count.csv")).bytes), content);
+  EXPECT_EQ(found.size(), 1u);
+}
+
 TEST_F(NtfsTraces, JournalAndLogOfRubbishTellNothing) {
   volume_.small(30, kRoot, "log.txt", {});
   Bytes rubbish = kit::pattern(8 * 1024, 9);
