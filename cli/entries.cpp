@@ -40,6 +40,7 @@ void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry) 
     json.key("user").value(entry.owner->user).key("group").value(entry.owner->group);
     json.key("mode").value(fmt::format("{:04o}", entry.owner->mode));
   }
+  if (entry.security_id) json.key("security_id").value(*entry.security_id);
   json.key("links").value(entry.links);
   if (entry.device != 0)
     json.key("device").value(fmt::format("{},{}", entry.device >> 32, entry.device & 0xFFFFFFFF));

@@ -155,6 +155,7 @@ void print_facts(const Session& session, const Target& target, const Entry& entr
     line("owner", fmt::format("{}:{}  {} ({:04o})  {}", entry.owner->user, entry.owner->group,
                               mode_text(entry.owner->mode), entry.owner->mode,
                               counted(entry.links, "name")));
+  if (entry.security_id) line("security id", fmt::format("{}", *entry.security_id));
   line("attributes", entry.attributes);
   const FileSystem& files = *target.volume_view().file_system;
   for (const Attribute& attribute : files.attributes(entry))

@@ -53,10 +53,11 @@ struct Entry {
   std::optional<Timestamp> changed;  // its record, not its content
   std::optional<Timestamp> deleted_at;
   std::optional<Ownership> owner;
-  std::uint32_t links = 1;   // names it has
-  std::uint64_t device = 0;  // of a device: major number << 32 | minor
-  std::string attributes;    // letters, format's own: FAT "rhsa"; ext: e encrypted, v verity;
-                             // NTFS: "rhsa", c compressed, e encrypted, o offline, p sparse, l link
+  std::uint32_t links = 1;                   // names it has
+  std::optional<std::uint32_t> security_id;  // NTFS: which of the volume's descriptors is its own
+  std::uint64_t device = 0;                  // of a device: major number << 32 | minor
+  std::string attributes;  // letters, format's own: FAT "rhsa"; ext: e encrypted, v verity;
+                           // NTFS: "rhsa", c compressed, e encrypted, o offline, p sparse, l link
   // Share of the bytes, 0 to 1, that are readable, not discarded, and claimed by no active file,
   // folder or metadata nor by a later deleted entry; bytes whose owner is in doubt count half, so
   // that 1 always means whole. Empty: not known.

@@ -433,7 +433,8 @@ def main():
         print("skipped: no loop devices here")
         return 77
     for number, (name, (options, size)) in enumerate(CASES.items()):
-        if ONLY and ONLY != name:
+        # The sanitizers' build is slow: half of the cases do for it.
+        if (ONLY and ONLY != name) or ("asan" in LANTERN and number % 2 == 1):
             continue
         image = f"{folder}/disk.img"
         with open(image, "wb") as f:

@@ -269,6 +269,7 @@ class NtfsFileSystem final : public FileSystem {
     entry.deleted_at.reset();
     entry.original_path.clear();
     entry.links = file.links;
+    entry.security_id = file.security_id;
     entry.evidence.clear();
     const Meaning meaning = meaning_of(volume_, file);
     entry.kind = meaning.kind;

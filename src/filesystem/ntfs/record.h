@@ -9,6 +9,8 @@
 //     not resident: 0x10 8 first, 0x18 8 last cluster of it told of here  0x20 2 offset of its runs
 //     0x22 2 clusters of a compressed unit, as a power of two  0x28 8 allocated  0x30 8 size
 //     0x38 8 written
+//   standard information: 0 8 created, 8 8 modified, 0x10 8 record changed, 0x18 8 accessed, as in
+//     names.h  0x20 4 attribute bits  0x34 4 security id
 //   A reference is a record's number (6 bytes) and the sequence it had (2).
 // Source: the Linux kernel's documentation and headers of NTFS.
 #pragma once

@@ -34,6 +34,8 @@ void read_standard(File& file, ByteView value) {
   file.changed = time_at(value, 0x10);
   file.accessed = time_at(value, 0x18);
   file.attributes = le32(value, 0x20);
+  // Older volumes keep no id here.
+  if (value.size() >= 0x38) file.security_id = le32(value, 0x34);
 }
 
 void add_attribute(const Volume& volume, File& file, const Record& record,

@@ -68,6 +68,7 @@ struct File {
   std::uint64_t told_bytes = 0;  // its size as told elsewhere, when nothing is left of its content
   std::optional<Timestamp> created, modified, changed, accessed;
   std::uint32_t attributes = 0;
+  std::optional<std::uint32_t> security_id;
   std::vector<FileName> names;
   std::vector<Stream> streams;
 

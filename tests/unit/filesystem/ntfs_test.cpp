@@ -368,6 +368,17 @@ TEST_F(Ntfs, ADeletedRecordWithoutANameFindsItInTheSlackOfItsFolder) {
   EXPECT_NE(found.at("/count.csv").evidence.find("slack"), std::string::npos);
 }
 
+TEST_F(Ntfs, TheSecurityIdIsGivenWhereThereIsOne) {
+  Bytes value(72);
+  kit::put(value, 0, kNow, 8);
+  kit::put(value, 0x34, 0x104, 4);
+  volume_.record(30, 1, 1, {NtfsBuilder::resident(0x10, value), named("newer.txt")});
+  volume_.record(31, 1, 1, {standard(), named("older.txt")});
+  const auto found = all(*open());
+  EXPECT_EQ(found.at("/newer.txt").security_id, 0x104u);
+  EXPECT_FALSE(found.at("/older.txt").security_id);
+}
+
 TEST_F(Ntfs, TheOlderRecycleBinSaysWhereAFileWas) {
   volume_.folder(40, kRoot, "RECYCLER");
   volume_.folder(41, 40, "S-1-5-21-500");
