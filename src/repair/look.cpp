@@ -17,7 +17,7 @@ namespace {
 constexpr std::size_t kBootBytes = 512;
 constexpr std::size_t kSuperblockAt = 1024;
 constexpr std::size_t kSuperblockBytes = 1024;
-constexpr std::uint64_t kMostEntriesBytes = 128u * 128;
+constexpr std::uint64_t kMostEntriesBytes = 16384;
 
 const DiskView& disk_of(const Target& target) {
   return target.disks.back();

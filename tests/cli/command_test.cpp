@@ -4,9 +4,8 @@
 
 #include <filesystem>
 #include <nlohmann/json.hpp>
-#include <sstream>
 
-#include "cli/app.h"
+#include "cli/ran.h"
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
 
@@ -15,20 +14,6 @@ namespace {
 
 using kit::FatBuilder;
 using nlohmann::json;
-
-struct Ran {
-  int code;
-  std::string out;
-  std::string err;
-};
-
-Ran lantern(const std::vector<std::string>& arguments, bool colour = false) {
-  std::ostringstream out;
-  std::ostringstream err;
-  const Streams streams{out, err, colour, false, colour};
-  const int code = run(arguments, streams, std::make_shared<std::atomic<bool>>(false));
-  return {code, out.str(), err.str()};
-}
 
 class Command : public ::testing::Test {
  protected:

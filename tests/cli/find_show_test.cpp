@@ -2,29 +2,14 @@
 #include <gtest/gtest.h>
 
 #include <nlohmann/json.hpp>
-#include <sstream>
 
-#include "cli/app.h"
+#include "cli/ran.h"
 #include "kit/ext_builder.h"
 
 namespace lantern::cli {
 namespace {
 
 using nlohmann::json;
-
-struct Ran {
-  int code;
-  std::string out;
-  std::string err;
-};
-
-Ran lantern(const std::vector<std::string>& arguments) {
-  std::ostringstream out;
-  std::ostringstream err;
-  const Streams streams{out, err, false, false, false};
-  const int code = run(arguments, streams, std::make_shared<std::atomic<bool>>(false));
-  return {code, out.str(), err.str()};
-}
 
 class FindAndShow : public ::testing::Test {
  protected:
