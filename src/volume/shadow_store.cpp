@@ -272,6 +272,7 @@ SourcePtr open_stores(const SourcePtr& volume, const std::vector<StorePlaces>& s
   std::vector<Store> read;
   std::size_t room = kMostKept;
   Reading reading(volume, context);
+  read.reserve(stores.size());
   for (const StorePlaces& places : stores) read.push_back(reading.read(places.list, room));
   Unneeded unneeded;
   unneeded.add(volume, stores.front().bitmap, context);
