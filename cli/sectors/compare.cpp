@@ -73,11 +73,11 @@ void print_comparison(const Session& session, const Options& options,
   if (!comparison.rows.empty()) out << '\n';
   for (const Difference& row : comparison.identity)
     out << coloured(streams, Meaning::quiet,
-                    fmt::format("  who it is: {}  A {}  B {}", for_terminal(name_of(row)),
+                    fmt::format("  identity: {}  A {}  B {}", for_terminal(name_of(row)),
                                 for_terminal(row.a), for_terminal(row.b)))
         << '\n';
   out.flush();
-  streams.err << fmt::format("{} that may matter, {} of who it is, {} the same\n",
+  streams.err << fmt::format("{} that may matter, {} of identity, {} the same\n",
                              counted(comparison.rows.size(), "difference"),
                              comparison.identity.size(), counted(comparison.same, "field"));
 }

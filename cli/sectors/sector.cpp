@@ -30,13 +30,39 @@ std::string first_bytes(const Structure& structure, Range place) {
   return place.length > kShownBytes ? text + "..." : text;
 }
 
+// Fields of one entry that is not used ("entry3."), as one.
+std::vector<Field> with_unused_as_one(const Structure& structure) {
+  std::vector<Field> shown;
+  const auto group = [](const Field& field) { return field.name.substr(0, field.name.find('.')); };
+  const auto nothing = [&](const Field& field) {
+    for (std::uint64_t i = field.place.offset; i < field.place.end(); ++i)
+      if (structure.bytes[static_cast<std::size_t>(i)] != std::byte{0}) return false;
+    return field.expected.empty();
+  };
+  for (auto from = structure.fields.begin(); from != structure.fields.end();) {
+    const auto to = std::find_if(from, structure.fields.end(),
+                                 [&](const Field& field) { return group(field) != group(*from); });
+    if (to - from > 1 && std::all_of(from, to, nothing)) {
+      Field& all = shown.emplace_back();
+      all.name = group(*from);
+      all.place = {from->place.offset, std::prev(to)->place.end() - from->place.offset};
+      all.value = "not used";
+    } else {
+      shown.insert(shown.end(), from, to);
+    }
+    from = to;
+  }
+  return shown;
+}
+
 void print_fields(const Streams& streams, const Structure& structure) {
   std::size_t wide = 5;
-  for (const Field& field : structure.fields) wide = std::max(wide, field.name.size());
+  const std::vector<Field> fields = with_unused_as_one(structure);
+  for (const Field& field : fields) wide = std::max(wide, field.name.size());
   streams.out << coloured(streams, Meaning::quiet,
                           fmt::format("   BYTE  {:<28}{:<{}}  VALUE", "", "FIELD", wide))
               << '\n';
-  for (const Field& field : structure.fields) {
+  for (const Field& field : fields) {
     const bool wrong = !field.expected.empty();
     const std::string line =
         fmt::format("{} {:>5}  {:<28}{:<{}}  {}", wrong ? '!' : ' ', field.place.offset,
@@ -44,7 +70,7 @@ void print_fields(const Streams& streams, const Structure& structure) {
     streams.out << coloured(streams, wrong ? Meaning::damaged : Meaning::plain, line) << '\n';
     if (wrong)
       streams.out << coloured(streams, Meaning::damaged,
-                              fmt::format("{:>36}  should be {}", "", for_terminal(field.expected)))
+                              fmt::format("{:37}should be {}", "", for_terminal(field.expected)))
                   << '\n';
   }
 }

@@ -48,7 +48,7 @@ TEST_F(SectorAndCompare, TheWrongByteIsTheFirstThingSaid) {
   EXPECT_TRUE(first["b_expected"].is_null());
   EXPECT_EQ(document["identity"][0]["field"], "disk_id");
   const Ran told = lantern({"compare", broken_, healthy_});
-  EXPECT_LT(told.out.find("signature"), told.out.find("who it is: mbr disk_id"));
+  EXPECT_LT(told.out.find("signature"), told.out.find("identity: mbr disk_id"));
   EXPECT_EQ(lantern({"compare", healthy_, healthy_}).code, 0);
 }
 
