@@ -36,6 +36,17 @@ int exit_code(ErrorCode code) {
   return kCannotRead;
 }
 
+// What the command reads is read through the scratch it was given. Only a repair begins one.
+void open_scratch(const CLI::App& command, Session& session) {
+  const CLI::Option* const option = command.get_option_no_throw("--scratch");
+  if (option == nullptr || option->empty()) return;
+  const auto path = option->as<std::string>();
+  if (command.get_name() != "repair" && !exists_on_host(path))
+    throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such scratch file",
+                "lantern repair SRC --apply --scratch FILE makes one");
+  session.context.scratch = Scratch::in_file(path, session.context.clock->now_seconds());
+}
+
 int parse_and_run(Session& session) {
   CLI::App app("Opens dead disks without harming them, and brings the files back.", "lantern");
   app.require_subcommand(1);
@@ -49,6 +60,7 @@ int parse_and_run(Session& session) {
       {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},
       {"find", add_find},     {"show", add_show},         {"extract", add_extract},
       {"image", add_image},   {"sector", add_sector},     {"compare", add_compare},
+      {"sweep", add_sweep},   {"repair", add_repair},     {"undo", add_undo},
 #ifdef LANTERN_MOUNT
       {"mount", add_mount},   {"unmount", add_unmount},
 #endif
@@ -77,8 +89,11 @@ int parse_and_run(Session& session) {
     session.streams.err << "lantern: " << for_terminal(error.what()) << "; see lantern --help\n";
     return kUsage;
   }
-  for (const auto& [name, action] : actions)
-    if (app.got_subcommand(name)) return action();
+  for (const auto& [name, action] : actions) {
+    if (!app.got_subcommand(name)) continue;
+    open_scratch(*app.get_subcommand(name), session);
+    return action();
+  }
   return kUsage;
 }
 
@@ -95,6 +110,8 @@ void CommonOptions::add_to(CLI::App& command) {
                      "a folder where parents and extents of the disk may lie; repeatable");
   command.add_flag("--allow-devices", allow_devices,
                    "open devices of this computer that a descriptor names");
+  command.add_option("--scratch", scratch,
+                     "a file of writes to lay over the source, made by lantern repair");
   command.add_option("--case", case_folder, "append what was done to DIR/case.jsonl");
 }
 

@@ -28,6 +28,7 @@ struct CommonOptions {
   std::string case_folder;
   std::vector<std::string> look_in;
   bool allow_devices = false;
+  std::string scratch;  // --scratch FILE: its writes are laid over the source
 
   void add_to(CLI::App& command);
   Address address(const std::string& argument) const;
@@ -45,6 +46,9 @@ Action add_image(CLI::App& app, Session& session);
 Action add_machines(CLI::App& app, Session& session);
 Action add_sector(CLI::App& app, Session& session);
 Action add_compare(CLI::App& app, Session& session);
+Action add_repair(CLI::App& app, Session& session);
+Action add_undo(CLI::App& app, Session& session);
+Action add_sweep(CLI::App& app, Session& session);
 Action add_mount(CLI::App& app, Session& session);
 Action add_unmount(CLI::App& app, Session& session);
 Action add_demo(CLI::App& app, Session& session);

@@ -28,21 +28,6 @@ SourcePtr bytes_of(const Target& target) {
   return target.disks.back().container.flat;
 }
 
-// The original as a child beside it, or elsewhere, has to name it.
-void name_original(const Target& target, const Address& address, const std::string& out,
-                   ImageOptions& options) {
-  if (!address.steps.empty())
-    throw Error(ErrorCode::usage, address.print(), std::nullopt,
-                "a child lies on a whole image file, not on a layer inside one",
-                "name the image alone");
-  const std::filesystem::path original = std::filesystem::absolute(address.first);
-  const std::filesystem::path child = std::filesystem::absolute(out);
-  options.original = original.parent_path() == child.parent_path() ? original.filename().string()
-                                                                   : original.string();
-  const std::string& format = target.disks.front().container.format;
-  options.original_format = format == "vhd" ? "vpc" : format == "hdd" ? "parallels" : format;
-}
-
 void print_json(const Session& session, const std::string& out, std::string_view kind,
                 const ImageSummary& done) {
   JsonWriter json(session.streams.out);
@@ -81,7 +66,11 @@ int make_image(Session& session, const Options& options) {
     throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
                 "choose a place on another disk");
   const Target target = open_target(address, options.common.open_options(), session.context);
-  if (wanted.kind == ImageKind::qcow2_child) name_original(target, address, out, wanted);
+  if (wanted.kind == ImageKind::qcow2_child) {
+    const bool hash = wanted.hash;
+    wanted = child_of(address, target.disks.front().container.format, out);
+    wanted.hash = hash;
+  }
   const auto line = std::make_shared<ProgressLine>(session.streams.err);
   if (session.streams.err_is_terminal) session.context.progress = line;
   const ImageSummary done = write_image(bytes_of(target), out, wanted, session.context);

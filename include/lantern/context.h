@@ -86,6 +86,8 @@ class BlockCache {
   std::unordered_map<Key, std::list<Slot>::iterator, KeyHash> slots_;
 };
 
+class Scratch;
+
 class Context {
  public:
   Context();
@@ -105,6 +107,8 @@ class Context {
   std::shared_ptr<const Clock> clock;
   std::shared_ptr<Progress> progress;               // may be empty
   std::shared_ptr<const std::atomic<bool>> cancel;  // may be empty
+  // Files of this computer are read through it; may be empty (scratch.h).
+  std::shared_ptr<Scratch> scratch;
   Budget budget;
   unsigned threads = 0;  // for unpacking and hashing; 0: as many as the computer has
   std::string address;

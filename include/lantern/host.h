@@ -39,6 +39,9 @@ class Host {
   virtual std::vector<Holder> holders(const std::string& path) const = 0;
   // Processes that work in a folder or have something below it open.
   virtual std::vector<Holder> holders_below(const std::string& folder) const;
+  // What this computer itself does with the file or device, in words ("mounted on /srv", "holds the
+  // system this computer runs"); empty: nothing.
+  virtual std::vector<std::string> uses_of(const std::string& path) const;
   // Who has locked the file, in words ("a process elsewhere", "process 812"); empty: nobody. Asks
   // only: no lock is taken.
   virtual std::optional<std::string> lock_on(const std::string& path) const = 0;

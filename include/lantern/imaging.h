@@ -13,6 +13,7 @@
 #include <string_view>
 #include <vector>
 
+#include "lantern/address.h"
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
 
@@ -42,6 +43,11 @@ struct ImageOptions {
   std::string original;
   std::string original_format;
 };
+
+// How an image at `child` names the original it is to lie on. Throws Error{usage} when `original`
+// is not a whole image file.
+ImageOptions child_of(const Address& original, const std::string& original_format,
+                      const std::string& child);
 
 struct ImageSummary {
   std::uint64_t disk_bytes = 0;

@@ -8,6 +8,7 @@
 #include "base/checked.h"
 #include "container/hard_disk_map.h"
 #include "container/mend.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -121,6 +122,7 @@ std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
   MappedParts parts;
   parts.file = file;
   parts.map = std::make_shared<HardDiskMap>(file, layout, context);
+  const std::shared_ptr<const BlockMap> as_stored = parts.map;
   if (alone) {
     OneTable table;
     table.format = "hdd";
@@ -137,6 +139,7 @@ std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
     parts.map = mend_block_table(file, parts.map, table, around, context);
   }
   parts.size_bytes = layout.disk_bytes;
+  if (parts.map == as_stored) parts.writer = [file] { return make_hard_disk_writer(file); };
   return parts;
 }
 

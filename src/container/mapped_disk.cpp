@@ -5,7 +5,10 @@
 #include <atomic>
 #include <thread>
 
+#include "container/write/block_writer.h"
+#include "lantern/error.h"
 #include "lantern/finding.h"
+#include "lantern/scratch.h"
 
 namespace lantern {
 namespace {
@@ -63,7 +66,7 @@ void lose(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>& un
     unreadable.push_back({offset, out.size()});
 }
 
-class MappedDisk final : public ByteSource {
+class MappedDisk final : public WritableSource {
  public:
   MappedDisk(MappedParts parts, const Context& context)
       : parts_(std::move(parts)),
@@ -79,6 +82,33 @@ class MappedDisk final : public ByteSource {
 
   std::uint64_t size() const override { return parts_.size_bytes; }
   std::optional<std::uint32_t> logical_sector_size() const override { return parts_.sector_size; }
+
+  Translation translate(std::uint64_t offset, ByteView bytes) const override {
+    if (!parts_.writer)
+      throw Error(ErrorCode::unsupported, context_.address, offset,
+                  "an image of this kind, or hurt as this one is, takes no writes",
+                  "mend the image first, or lantern image it as another kind and repair that");
+    const std::shared_ptr<const BlockWriter> writer = parts_.writer();
+    Translation done;
+    if (context_.scratch && context_.scratch->first_time(context_.address))
+      done.writes = writer->before_first_write();
+    const Range asked = intersect({offset, bytes.size()}, {0, mapped_bytes_});
+    parts_.map->runs(asked, [&](const Run& run) {
+      if (run.kind == Run::Kind::stored && writer->may_overwrite(run)) {
+        const ByteView own =
+            bytes.subspan(done.covered, static_cast<std::size_t>(run.range.length));
+        done.writes.push_back({parts_.file, run.file_offset, Bytes(own.begin(), own.end()), false});
+        done.covered += own.size();
+        return true;
+      }
+      if (done.covered == 0) place_unit(*writer, run, bytes, done);
+      return false;
+    });
+    if (done.covered == 0)
+      throw Error(ErrorCode::cannot_write, context_.address, offset,
+                  "the table that says where these bytes lie is lost", "mend the image first");
+    return done;
+  }
 
  protected:
   void do_read(std::uint64_t offset, std::span<std::byte> out,
@@ -149,6 +179,24 @@ class MappedDisk final : public ByteSource {
     std::span<std::byte> target;
     std::vector<Range> lost;
   };
+
+  // `bytes` begin where `run` does. Its whole unit gets a place, with what it held before around
+  // them.
+  void place_unit(const BlockWriter& writer, const Run& run, ByteView bytes,
+                  Translation& done) const {
+    const Range unit = intersect(writer.unit_at(run.range.offset), {0, parts_.size_bytes});
+    const Range asked = intersect({run.range.offset, bytes.size()}, unit);
+    Bytes content(static_cast<std::size_t>(unit.length));
+    for (const Range& lost : read(unit.offset, content).unreadable)
+      if (intersect(lost, asked) != lost)
+        throw Error(ErrorCode::cannot_write, context_.address, lost.offset,
+                    "what stands beside these bytes is lost, and would be written with them",
+                    "mend the image first");
+    std::copy_n(bytes.begin(), asked.length,
+                content.begin() + static_cast<std::ptrdiff_t>(asked.offset - unit.offset));
+    for (LayerWrite& write : writer.place(unit, content)) done.writes.push_back(std::move(write));
+    done.covered = static_cast<std::size_t>(asked.length);
+  }
 
   bool joined_runs(Range range, const RunVisitor& visit) const {
     const Range mapped = intersect(range, {0, mapped_bytes_});

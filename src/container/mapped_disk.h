@@ -52,6 +52,10 @@ class BlockMap {
   virtual std::size_t unpack(ByteView packed, std::span<std::byte> unit) const;
 };
 
+class BlockWriter;
+// Makes the write side when something is to be written. Throws Error{cannot_write}.
+using WriterMaker = std::function<std::shared_ptr<const BlockWriter>()>;
+
 struct MappedParts {
   SourcePtr file;  // stored and packed bytes
   std::shared_ptr<const BlockMap> map;
@@ -59,6 +63,7 @@ struct MappedParts {
   std::optional<std::uint32_t> sector_size;  // when the format states one
   SourcePtr parent;                          // may be empty
   bool parent_missing = false;               // absent bytes are lost, not zero
+  WriterMaker writer = nullptr;              // empty: takes no writes
 };
 
 SourcePtr make_mapped_disk(MappedParts parts, const Context& context);

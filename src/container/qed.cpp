@@ -9,6 +9,7 @@
 #include "base/checked.h"
 #include "container/chain.h"
 #include "container/two_level.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -33,8 +34,9 @@ struct Layout {
   std::uint64_t table_entries() const { return table_clusters * cluster_bytes / 8; }
 };
 
-Container make_container(const SourcePtr& file, const Layout& layout, const Parent& parent,
-                         const Context& context) {
+// `stored`: the header stands in the file as `layout` has it.
+Container make_container(const SourcePtr& file, const Layout& layout, bool stored,
+                         const Parent& parent, const Context& context) {
   TwoLevel levels;
   levels.format = "qed";
   levels.level1_offset = layout.level1_offset;
@@ -53,9 +55,16 @@ Container make_container(const SourcePtr& file, const Layout& layout, const Pare
   container.format = "qed";
   container.stored_bytes = file->size();
   container.chain = parent.chain;
-  container.flat = make_mapped_disk({file, make_two_level_map(file, std::move(levels), context),
-                                     layout.disk_bytes, std::nullopt, parent.flat, parent.missing},
-                                    context);
+  WriterMaker writer;
+  if (stored)
+    writer = [file, shape = TwoLevelShape{levels.level1_offset, levels.table_entries,
+                                          levels.cluster_bytes, false}] {
+      return make_two_level_writer(file, shape);
+    };
+  container.flat = make_mapped_disk(
+      {file, make_two_level_map(file, std::move(levels), context), layout.disk_bytes, std::nullopt,
+       parent.flat, parent.missing, std::move(writer)},
+      context);
   return container;
 }
 
@@ -137,7 +146,7 @@ std::optional<Container> open_qed(const SourcePtr& file, const Surroundings& aro
     name.resize(file->read(le32(header, 0x38), name).length);
     parent = open_parent({{text_of(name)}, {}, (features & 4) != 0}, around, context);
   }
-  return make_container(file, layout, parent, context);
+  return make_container(file, layout, true, parent, context);
 }
 
 std::optional<Container> open_headless_qed(const SourcePtr& file, const Surroundings& around,
@@ -157,13 +166,13 @@ std::optional<Container> open_headless_qed(const SourcePtr& file, const Surround
     }
   }
   if (most == 0) return std::nullopt;
-  Container container = make_container(file, best, {}, context);
+  Container container = make_container(file, best, false, {}, context);
   std::string size = "as far as it is stored";
   const std::uint64_t inside = around.size_inside ? around.size_inside(container.flat) : 0;
   if (inside > best.disk_bytes &&
       inside / best.cluster_bytes / best.table_entries() < best.table_entries()) {
     best.disk_bytes = inside;
-    container = make_container(file, best, {}, context);
+    container = make_container(file, best, false, {}, context);
     size = "as large as the partition table inside says";
   }
   context.report(FindingCode::container_header, Severity::damage, {0, kHeaderBytes},

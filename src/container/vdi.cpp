@@ -10,6 +10,7 @@
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/mend.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
@@ -175,8 +176,9 @@ OneTable table_of(const ByteSource& file, const VdiHeader& header) {
   return table;
 }
 
-Container open_by(const SourcePtr& file, const VdiHeader& header, const Surroundings& around,
-                  const Context& context) {
+// `headless`: the header is worked out, and does not stand in the file.
+Container open_by(const SourcePtr& file, const VdiHeader& header, bool headless,
+                  const Surroundings& around, const Context& context) {
   const bool differencing = header.kind != kDynamic && header.kind != kFixed;
   Container container;
   container.format = "vdi";
@@ -186,9 +188,11 @@ Container open_by(const SourcePtr& file, const VdiHeader& header, const Surround
   container.stored_bytes = file->size();
   container.id = header.id;
   std::shared_ptr<const BlockMap> map = std::make_shared<VdiMap>(file, header, context);
+  const std::shared_ptr<const BlockMap> as_stored = map;
   if (!differencing)
     map = mend_block_table(file, std::move(map), table_of(*file, header), around, context);
   MappedParts parts{file, std::move(map), header.disk_bytes, 512, nullptr, false};
+  if (!headless && parts.map == as_stored) parts.writer = [file] { return make_vdi_writer(file); };
   if (differencing) {
     Parent parent = open_parent({{}, header.parent_id, false}, around, context);
     parts.parent = parent.flat;
@@ -263,14 +267,14 @@ std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& aro
                 fmt::format("vdi: image kind {} is not read", header.kind),
                 "the kind may be damaged; look at it with ::bytes");
   report_header(*file, header, context);
-  return open_by(file, header, around, context);
+  return open_by(file, header, false, around, context);
 }
 
 std::optional<Container> open_headless_vdi(const SourcePtr& file, const Surroundings& around,
                                            const Context& context) {
   auto header = guess_header(file);
   if (!header) return std::nullopt;
-  Container container = open_by(file, *header, around, context);
+  Container container = open_by(file, *header, true, around, context);
   std::string size = "as large as its block map";
   if (around.size_inside) {
     const std::uint64_t inside = around.size_inside(container.flat);

@@ -11,6 +11,7 @@
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/mend.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -344,6 +345,8 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
   } else {
     std::optional<DynamicHeader> header;
     if (footer) header = read_header(*file, footer->header_offset, context);
+    const bool whole = header && footer->sum_right && footer->bytes == kFooterBytes &&
+                       footer->at == file->size() - kFooterBytes;
     if (!header) header = read_header(*file, kFooterBytes, context);
     if (!header && footer) header = guess_header(file, *footer, context);
     if (!header)
@@ -378,10 +381,13 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
     container.variant = differencing ? "differencing" : "dynamic";
     std::shared_ptr<const BlockMap> map =
         std::make_shared<VhdMap>(file, *header, footer->disk_bytes, differencing, context);
+    const std::shared_ptr<const BlockMap> as_stored = map;
     if (!differencing)
       map = mend_block_table(file, std::move(map), table_of(*file, *header, *footer), around,
                              context);
     MappedParts parts{file, std::move(map), footer->disk_bytes, std::nullopt, nullptr, false};
+    if (whole && parts.map == as_stored)
+      parts.writer = [file, at = footer->header_offset] { return make_vhd_writer(file, at); };
     if (differencing) {
       Parent parent =
           open_parent({header->parent_names, header->parent_id, false}, around, context);

@@ -8,6 +8,7 @@
 #include <charconv>
 #include <filesystem>
 #include <fstream>
+#include <sstream>
 
 #include "lantern/host.h"
 
@@ -125,6 +126,45 @@ class LinuxHost final : public Host {
     return found;
   }
 
+  std::vector<std::string> uses_of(const std::string& path) const override {
+    std::vector<std::string> uses;
+    const auto wanted = file(path);
+    if (!wanted) return uses;
+    // The devices that are, or lie on, the file or device.
+    const auto is_on = [&](std::uint64_t device) {
+      const std::vector<std::uint64_t> stack = stack_below(device);
+      if (wanted->block_device)
+        return std::find(stack.begin(), stack.end(), wanted->device) != stack.end();
+      return std::any_of(stack.begin(), stack.end(), [&](std::uint64_t below) {
+        const auto backing = loop_file(below);
+        const auto backed = backing ? file(*backing) : std::nullopt;
+        return backed && !backed->block_device && backed->device == wanted->device &&
+               backed->inode == wanted->inode;
+      });
+    };
+    for (const Mount& mount : mounts())
+      if (is_on(mount.device))
+        uses.push_back(mount.on == "/" && wanted->block_device
+                           ? "it holds the system this computer runs"
+                           : "it is mounted on " + mount.on);
+    std::ifstream swaps("/proc/swaps");
+    std::string line;
+    std::getline(swaps, line);
+    while (std::getline(swaps, line)) {
+      const auto swap = file(line.substr(0, line.find(' ')));
+      if (swap && swap->block_device && is_on(swap->device))
+        uses.push_back("this computer swaps to it");
+    }
+    std::error_code error;
+    for (fs::directory_iterator at("/sys/block", error), end; !error && at != end;
+         at.increment(error)) {
+      const auto device = parse_device(first_line(at->path() / "dev"));
+      if (device && *device != wanted->device && is_on(*device))
+        uses.push_back("the device " + at->path().filename().string() + " lies on it");
+    }
+    return uses;
+  }
+
   std::optional<std::string> lock_on(const std::string& path) const override {
     const int number = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (number < 0) return std::nullopt;
@@ -141,6 +181,24 @@ class LinuxHost final : public Host {
   }
 
  private:
+  struct Mount {
+    std::uint64_t device = 0;
+    std::string on;
+  };
+  static std::vector<Mount> mounts() {
+    std::vector<Mount> found;
+    std::ifstream in("/proc/self/mountinfo");
+    std::string line;
+    while (std::getline(in, line)) {
+      // number, parent, device, root, where it is mounted
+      std::istringstream words(line);
+      std::string number, parent, device, root, on;
+      if (words >> number >> parent >> device >> root >> on)
+        if (const auto parsed = parse_device(device)) found.push_back({*parsed, on});
+    }
+    return found;
+  }
+
   std::optional<Holder> holds(const fs::path& process_folder, std::int64_t process,
                               const HostFile& wanted) const {
     std::optional<Holder> holder;
@@ -166,6 +224,10 @@ class LinuxHost final : public Host {
 }  // namespace
 
 std::vector<Holder> Host::holders_below(const std::string& /*folder*/) const {
+  return {};
+}
+
+std::vector<std::string> Host::uses_of(const std::string& /*path*/) const {
   return {};
 }
 

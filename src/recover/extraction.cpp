@@ -8,7 +8,7 @@
 #include <sstream>
 
 #include "lantern/error.h"
-#include "lantern/identity.h"
+#include "lantern/sources.h"
 #include "lantern/json.h"
 #include "lantern/text.h"
 #include "recover/destination.h"

@@ -1,6 +1,7 @@
 #include <algorithm>
 
 #include "lantern/sources.h"
+#include "source/writable_source.h"
 
 namespace lantern {
 namespace {
@@ -8,7 +9,7 @@ namespace {
 constexpr std::uint64_t kBlockBytes = 64ull * 1024;
 constexpr std::uint64_t kPassThroughBytes = 4 * kBlockBytes;
 
-class CachedSource final : public ByteSource {
+class CachedSource final : public WritableSource {
  public:
   CachedSource(SourcePtr inner, std::shared_ptr<BlockCache> cache)
       : inner_(std::move(inner)), cache_(std::move(cache)), number_(cache_->new_source_number()) {}
@@ -22,6 +23,10 @@ class CachedSource final : public ByteSource {
   }
   std::optional<std::span<const std::byte>> view(Range range) const override {
     return inner_->view(range);
+  }
+
+  Translation translate(std::uint64_t offset, ByteView bytes) const override {
+    return {{{inner_, offset, Bytes(bytes.begin(), bytes.end()), false}}, bytes.size()};
   }
 
  protected:

@@ -1,4 +1,4 @@
-#include "lantern/failing_source.h"
+#include "lantern/sources.h"
 
 #include <algorithm>
 

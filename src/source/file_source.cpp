@@ -9,6 +9,7 @@
 #include <cstring>
 
 #include "lantern/error.h"
+#include "lantern/scratch.h"
 #include "lantern/sources.h"
 
 namespace lantern {
@@ -147,7 +148,8 @@ class FileSource final : public ByteSource {
 }  // namespace
 
 SourcePtr open_file_source(const std::string& path, const Context& context) {
-  return std::make_shared<FileSource>(path, context);
+  const auto file = std::make_shared<FileSource>(path, context);
+  return context.scratch ? context.scratch->over(path, file) : file;
 }
 
 }  // namespace lantern

@@ -1,4 +1,4 @@
-#include "lantern/identity.h"
+#include "lantern/sources.h"
 
 #include <algorithm>
 

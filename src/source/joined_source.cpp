@@ -3,11 +3,12 @@
 #include "base/checked.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "source/writable_source.h"
 
 namespace lantern {
 namespace {
 
-class JoinedSource final : public ByteSource {
+class JoinedSource final : public WritableSource {
  public:
   explicit JoinedSource(std::vector<Piece> pieces) : pieces_(std::move(pieces)) {
     starts_.reserve(pieces_.size());
@@ -30,6 +31,21 @@ class JoinedSource final : public ByteSource {
     if (piece.kind != ExtentKind::direct || range.end() > starts_[i] + piece.length)
       return std::nullopt;
     return piece.from->view({piece.from_offset + (range.offset - starts_[i]), range.length});
+  }
+
+  Translation translate(std::uint64_t offset, ByteView bytes) const override {
+    Translation done;
+    for_each_part({offset, bytes.size()}, [&](const Piece& piece, Range part, std::uint64_t below) {
+      if (piece.kind != ExtentKind::direct)
+        throw Error(ErrorCode::unsupported, {}, part.offset,
+                    "no place is stored for these bytes: they are a hole, or lost",
+                    "lantern image makes a copy in which they have one");
+      const ByteView own = bytes.subspan(done.covered, static_cast<std::size_t>(part.length));
+      done.writes.push_back({piece.from, below, Bytes(own.begin(), own.end()), false});
+      done.covered += own.size();
+      return true;
+    });
+    return done;
   }
 
  protected:

@@ -6,7 +6,7 @@
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
 #include "lantern/container.h"
-#include "lantern/failing_source.h"
+#include "lantern/sources.h"
 #include "lantern/file_system.h"
 
 namespace lantern {

@@ -7,6 +7,7 @@
 #include "container/qcow/header.h"
 #include "container/qcow/qcow2.h"
 #include "container/two_level.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -82,8 +83,11 @@ std::optional<Container> open_qcow1(const SourcePtr& file, const Surroundings& a
   layout.run_of = [cluster_bits](std::uint64_t entry, Range range) {
     return run_of(entry, range, cluster_bits);
   };
+  const WriterMaker writer =
+      [file, shape = TwoLevelShape{layout.level1_offset, layout.table_entries, layout.cluster_bytes,
+                                   true}] { return make_two_level_writer(file, shape); };
   container.flat = make_mapped_disk({file, make_two_level_map(file, std::move(layout), context),
-                                     disk_bytes, std::nullopt, parent.flat, parent.missing},
+                                     disk_bytes, std::nullopt, parent.flat, parent.missing, writer},
                                     context);
   return container;
 }

@@ -11,6 +11,7 @@
 #include "container/mapped_disk.h"
 #include "container/qcow/header.h"
 #include "container/qcow/rebuild.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
@@ -214,21 +215,25 @@ Container open_by(const SourcePtr& as_it_lies, const Qcow2Header& header,
       map_of(as_it_lies, header, header.level1_offset, header.level1_entries), around, context);
 
   const auto disk = [=](std::uint64_t level1_offset, std::uint64_t level1_entries,
-                        std::uint64_t disk_bytes) {
+                        std::uint64_t disk_bytes, const WriterMaker& writer) {
     Qcow2Header own = header;
     own.disk_bytes = disk_bytes;
     return make_mapped_disk({data, map_of(file, own, level1_offset, level1_entries), disk_bytes,
-                             std::nullopt, parent.flat, parent.missing},
+                             std::nullopt, parent.flat, parent.missing, writer},
                             context);
   };
-  container.flat = disk(header.level1_offset, header.level1_entries, header.disk_bytes);
+  WriterMaker writer;
+  if (file == as_it_lies && !header.corrupt())
+    writer = [file, data] { return make_qcow2_writer(file, data); };
+  container.flat = disk(header.level1_offset, header.level1_entries, header.disk_bytes, writer);
   if (header.parent_name.empty() && data == as_it_lies) {
     std::shared_ptr<const BlockMap> map =
         map_of(file, header, header.level1_offset, header.level1_entries);
+    const std::shared_ptr<const BlockMap> mended =
+        mend_level2(file, header, snapshots, map, around, context);
+    if (mended != map) writer = nullptr;
     container.flat = make_mapped_disk(
-        {data, mend_level2(file, header, snapshots, std::move(map), around, context),
-         header.disk_bytes, std::nullopt, nullptr, false},
-        context);
+        {data, mended, header.disk_bytes, std::nullopt, nullptr, false, writer}, context);
   }
   for (const Qcow2Snapshot& snapshot : snapshots) container.versions.push_back(snapshot.version);
   container.open_version = [snapshots, disk](std::string_view wanted) -> SourcePtr {
@@ -240,7 +245,7 @@ Container open_by(const SourcePtr& as_it_lies, const Qcow2Header& header,
     if (found == snapshots.end() && std::count_if(snapshots.begin(), snapshots.end(), by_name) == 1)
       found = std::find_if(snapshots.begin(), snapshots.end(), by_name);
     if (found == snapshots.end()) return nullptr;
-    return disk(found->level1_offset, found->level1_entries, found->version.size_bytes);
+    return disk(found->level1_offset, found->level1_entries, found->version.size_bytes, nullptr);
   };
   return container;
 }

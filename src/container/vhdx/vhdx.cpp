@@ -11,6 +11,7 @@
 #include "container/mend.h"
 #include "container/vhdx/header.h"
 #include "container/vhdx/log.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -232,6 +233,7 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
   container.stored_bytes = file->size();
   std::shared_ptr<const BlockMap> map =
       std::make_shared<VhdxMap>(whole, regions.table.offset, metadata, context);
+  const std::shared_ptr<const BlockMap> as_stored = map;
   if (!metadata.has_parent) {
     OneTable table;
     table.format = "vhdx";
@@ -249,6 +251,9 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
   }
   MappedParts parts{whole,   std::move(map), metadata.disk_bytes, metadata.sector_bytes,
                     nullptr, false};
+  // What a log has yet to write out has to be written first.
+  if (header && whole == file && parts.map == as_stored)
+    parts.writer = [file] { return make_vhdx_writer(file); };
   if (metadata.has_parent) {
     Parent parent =
         open_parent({metadata.parent_names, metadata.parent_id, false}, around, context);

@@ -374,12 +374,14 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (file->read(0, header).length < header.size()) return std::nullopt;
   if (auto newer = open_vmdk_server_sparse(file, header, context)) return newer;
   Layout layout;
+  bool stored_header = true;
   if (has_text(header, 0, "COWD")) {
     layout = old_server_layout(header);
   } else if (has_text(header, 0, "KDMV")) {
     layout = layout_of(header);
   } else if (auto guessed = layout_without_header(*file, sectors, context)) {
     layout = *guessed;
+    stored_header = false;
   } else {
     return std::nullopt;
   }
@@ -419,6 +421,8 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (layout.second_directory > kMostSectors) layout.second_directory = 0;
   if (!layout.packed && layout.variant == "sparse") find_tables_behind(*file, layout, context);
   result.map = std::make_shared<SparseMap>(file, layout, context);
+  result.takes_writes = stored_header && !layout.packed && layout.tables_behind == 0 &&
+                        layout.directory != kMostSectors;
   // The older server's header does not say where its tables end.
   if (!layout.packed && layout.variant == "sparse") {
     result.tables_at = tables_in_line(*file, layout);

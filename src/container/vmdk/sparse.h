@@ -36,6 +36,7 @@ struct VmdkSparse {
   std::uint64_t tables_at = 0;       // byte of the first table, when they lie one behind the other
   std::uint64_t metadata_bytes = 0;  // grains lie behind this
   std::shared_ptr<const BlockMap> map;
+  bool takes_writes = false;  // its header and directories are whole, and nothing is packed
 };
 
 // Empty when `file` is no sparse extent. `sectors`: of the disk, when its descriptor is elsewhere

@@ -8,6 +8,7 @@
 #include "container/mapped_disk.h"
 #include "container/vmdk/descriptor.h"
 #include "container/vmdk/sparse.h"
+#include "container/write/block_writer.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
@@ -87,6 +88,8 @@ class Assembly {
                       std::nullopt,
                       nullptr,
                       below_.missing};
+    if (sparse.takes_writes && parts.map == sparse.map)
+      parts.writer = [file] { return make_vmdk_writer(file); };
     // A window past the parent's end would be lost bytes; past its end the parent is zeros.
     if (below_.parent) {
       std::vector<Piece> pieces;

@@ -355,6 +355,11 @@ SourcePtr replay_journal(const Volume& volume) {
   return std::make_shared<OverlaidVolume>(volume.raw, volume.super.block_bytes, std::move(blocks));
 }
 
+bool journal_waits(const Volume& volume) {
+  const auto log = Log::open(volume);
+  return log && log->start != 0;
+}
+
 History read_history(const Volume& volume) {
   History history;
   const auto log = Log::open(volume);

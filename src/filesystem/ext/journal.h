@@ -35,6 +35,9 @@ struct History {
 // `volume.raw` itself when there is nothing to do.
 SourcePtr replay_journal(const Volume& volume);
 
+// Whether the journal holds what has yet to be written out, whatever the superblock says.
+bool journal_waits(const Volume& volume);
+
 // All the journal still holds, written out or not, past its end too.
 History read_history(const Volume& volume);
 

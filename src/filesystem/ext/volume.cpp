@@ -26,21 +26,8 @@ std::uint16_t crc16(std::uint16_t sum, ByteView bytes) {
 }
 
 bool sum_is_right(const Superblock& super, std::uint32_t number, ByteView descriptor) {
-  constexpr std::array<std::byte, 2> kZero{};
-  std::array<std::byte, 4> own{};
-  lay_le32(own, 0, number);
-  const std::uint16_t said = le16(descriptor, kSumAt);
-  if (super.has(kMetadataSums)) {
-    std::uint32_t sum = crc32c_chain(super.checksum_seed, own);
-    sum = crc32c_chain(sum, descriptor.first(kSumAt));
-    sum = crc32c_chain(sum, kZero);
-    return (crc32c_chain(sum, descriptor.subspan(kSumAt + 2)) & 0xFFFF) == said;
-  }
-  if (!super.has(kGroupSums)) return true;
-  std::uint16_t sum = crc16(0xFFFF, super.uuid);
-  sum = crc16(sum, own);
-  sum = crc16(sum, descriptor.first(kSumAt));
-  return crc16(sum, descriptor.subspan(kSumAt + 2)) == said;
+  const auto right = descriptor_sum(super, number, descriptor);
+  return !right || *right == le16(descriptor, kSumAt);
 }
 
 Group parse_group(const Superblock& super, ByteView descriptor) {
@@ -74,7 +61,26 @@ std::array<std::uint32_t, 4> holders_of_copies(const Superblock& super, bool own
   return {0, 1, 2, 3};
 }
 
-// Where the descriptor of a group lies in the copy that begins in `holder`, bytes.
+}  // namespace
+
+std::optional<std::uint16_t> descriptor_sum(const Superblock& super, std::uint32_t number,
+                                            ByteView descriptor) {
+  constexpr std::array<std::byte, 2> kZero{};
+  std::array<std::byte, 4> own{};
+  lay_le32(own, 0, number);
+  if (super.has(kMetadataSums)) {
+    std::uint32_t sum = crc32c_chain(super.checksum_seed, own);
+    sum = crc32c_chain(sum, descriptor.first(kSumAt));
+    sum = crc32c_chain(sum, kZero);
+    return static_cast<std::uint16_t>(crc32c_chain(sum, descriptor.subspan(kSumAt + 2)));
+  }
+  if (!super.has(kGroupSums)) return std::nullopt;
+  std::uint16_t sum = crc16(0xFFFF, super.uuid);
+  sum = crc16(sum, own);
+  sum = crc16(sum, descriptor.first(kSumAt));
+  return crc16(sum, descriptor.subspan(kSumAt + 2));
+}
+
 std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint32_t number,
                                               std::uint32_t holder) {
   const std::uint32_t of_block = super.block_bytes / super.descriptor_bytes;
@@ -94,8 +100,6 @@ std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint
   const std::uint64_t block = start + (super.has_copy(groups[holder]) ? 1 : 0);
   return block * super.block_bytes + within;
 }
-
-}  // namespace
 
 std::optional<Group> Volume::group(std::uint32_t number) const {
   if (number >= super.group_count()) return std::nullopt;

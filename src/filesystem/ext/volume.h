@@ -27,6 +27,15 @@ struct Group {
   bool no_bitmap = false;           // only its metadata is in use
 };
 
+// The checksum a group descriptor should have; empty: the volume keeps none.
+std::optional<std::uint16_t> descriptor_sum(const Superblock& super, std::uint32_t number,
+                                            ByteView descriptor);
+
+// Where the descriptor of a group lies in the copy that begins in group `holder`, bytes; of a meta
+// group: in its first, second or last. Empty: there is none such.
+std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint32_t number,
+                                              std::uint32_t holder);
+
 struct Volume {
   SourcePtr raw;     // for contents
   SourcePtr cached;  // for structures

@@ -289,4 +289,23 @@ ImageSummary write_image(const SourcePtr& disk, const std::string& out, const Im
   return Imaging(disk, out, options, context).run();
 }
 
+ImageOptions child_of(const Address& original, const std::string& original_format,
+                      const std::string& child) {
+  if (!original.steps.empty())
+    throw Error(ErrorCode::usage, original.print(), std::nullopt,
+                "a child lies on a whole image file, not on a layer inside one",
+                "name the image alone");
+  ImageOptions options;
+  options.kind = ImageKind::qcow2_child;
+  const std::filesystem::path from = std::filesystem::absolute(original.first);
+  const std::filesystem::path to = std::filesystem::absolute(child);
+  options.original =
+      from.parent_path() == to.parent_path() ? from.filename().string() : from.string();
+  // As the hypervisor calls them.
+  options.original_format = original_format == "vhd"   ? "vpc"
+                            : original_format == "hdd" ? "parallels"
+                                                       : original_format;
+  return options;
+}
+
 }  // namespace lantern

@@ -4,7 +4,7 @@
 #include <optional>
 #include <string>
 
-#include "lantern/identity.h"
+#include "lantern/sources.h"
 #include "lantern/imaging.h"
 
 namespace lantern {

@@ -13,7 +13,7 @@
 #include "kit/fat_builder.h"
 #include "kit/ntfs_builder.h"
 #include "lantern/error.h"
-#include "lantern/failing_source.h"
+#include "lantern/sources.h"
 
 namespace lantern {
 namespace {

@@ -7,7 +7,7 @@
 #include "base/sha256.h"
 #include "kit/bytes.h"
 #include "lantern/error.h"
-#include "lantern/failing_source.h"
+#include "lantern/sources.h"
 
 namespace lantern {
 namespace {

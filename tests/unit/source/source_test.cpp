@@ -5,8 +5,7 @@
 
 #include "kit/bytes.h"
 #include "lantern/error.h"
-#include "lantern/failing_source.h"
-#include "lantern/identity.h"
+#include "lantern/sources.h"
 
 namespace lantern {
 namespace {

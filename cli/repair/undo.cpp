@@ -1,0 +1,88 @@
+#include <fmt/format.h>
+
+#include <memory>
+#include <ostream>
+
+#include "cli/commands.h"
+#include "cli/output.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  std::string journal;
+  bool again = false;
+  bool json = false;
+};
+
+std::string_view name_of(JournalState state) {
+  switch (state) {
+    case JournalState::nothing_done:
+      return "nothing-done";
+    case JournalState::in_between:
+      return "in-between";
+    case JournalState::applied:
+      return "applied";
+    case JournalState::undone:
+      return "undone";
+  }
+  return {};
+}
+
+void print_report(const Session& session, const Options& options, const JournalReport& report) {
+  std::ostream& out = session.streams.out;
+  const std::string journal = for_terminal(options.journal);
+  if (report.was == JournalState::nothing_done) {
+    out << fmt::format("{} was cut before anything was written: there is nothing to do.\n",
+                       journal);
+    return;
+  }
+  std::string files;
+  for (const std::string& file : report.files)
+    files += (files.empty() ? "" : ", ") + for_terminal(file);
+  if (report.was == report.is) {
+    out << fmt::format("{} is {} already.\n", files,
+                       report.is == JournalState::undone ? "as it was before the repair"
+                                                         : "as the repair left it");
+    return;
+  }
+  out << fmt::format(
+      "{} is as {} again: {} bytes written.\n", files,
+      report.is == JournalState::undone ? "it was before the repair" : "the repair leaves it",
+      report.bytes_written);
+  if (report.was == JournalState::in_between) out << "The repair had been cut off half way.\n";
+}
+
+int undo(Session& session, const Options& options) {
+  ApplyOptions how;
+  const JournalReport report = options.again ? finish_repair(options.journal, how, session.context)
+                                             : undo_repair(options.journal, how, session.context);
+  if (options.json) {
+    JsonWriter json(session.streams.out);
+    json.begin_object().key("journal").value(options.journal);
+    json.key("was").value(name_of(report.was)).key("is").value(name_of(report.is));
+    json.key("files").begin_array();
+    for (const std::string& file : report.files) json.value(file);
+    json.end_array().key("steps").begin_array();
+    for (const std::string& step : report.steps) json.value(step);
+    json.end_array().key("bytes_written").value(report.bytes_written).end_object();
+  } else {
+    print_report(session, options, report);
+  }
+  return kDone;
+}
+
+}  // namespace
+
+Action add_undo(CLI::App& app, Session& session) {
+  auto options = std::make_shared<Options>();
+  CLI::App* command = app.add_subcommand("undo", "takes a repair back, byte for byte");
+  command->add_option("JOURNAL", options->journal, "what lantern repair --apply kept")->required();
+  command->add_flag("--redo", options->again,
+                    "the other way: make the repair again, or finish one that was cut off");
+  command->add_flag("--json", options->json, "one JSON document on standard output");
+  command->footer("Example: lantern undo broken.img.undo");
+  return [&session, options] { return undo(session, *options); };
+}
+
+}  // namespace lantern::cli

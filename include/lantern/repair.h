@@ -1,0 +1,163 @@
+// Repair: what would put a disk right, as a plan that writes nothing; the plan made, with a journal
+// it can be taken back by; and taken back.
+//
+//   RepairPlan plan = plan_repair(address, {}, context);
+//   for (const RepairStep& step : plan.steps) ...
+//   apply_repair(plan, certain_steps(plan), options, context);
+//   undo_repair("disk.undo", {}, context);
+//
+// Thread-safety: the functions may be called from any thread, one at a time for one disk; what they
+// return are values.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "lantern/json.h"
+#include "lantern/nest.h"
+#include "lantern/sources.h"
+
+namespace lantern {
+
+enum class Certainty {
+  certain,  // nothing else can be right, or what is changed is of no other use
+  likely,   // the evidence speaks for it
+  possible  // one way of several
+};
+
+std::string_view to_string(Certainty certainty);
+
+// Bytes of a layer that change. `address`: the disk, or a file as it lies ("...::bytes").
+struct PlannedWrite {
+  std::string address;
+  std::uint64_t offset_bytes = 0;
+  std::vector<std::byte> before, after;  // as long as each other, but where a file becomes longer
+};
+
+struct RepairStep {
+  std::size_t number = 0;  // from 1
+  std::string code;        // stable: "mbr.signature"
+  Certainty certainty{};
+  std::string what;      // what it does, in words
+  std::string evidence;  // why
+  std::vector<PlannedWrite> writes;
+};
+
+// What can be reached.
+struct Reach {
+  std::uint64_t volumes = 0;  // with a file system that can be read
+  std::uint64_t files = 0;
+  std::uint64_t folders = 0;
+};
+
+struct RepairPlan {
+  std::string source;  // address
+  Identity identity;   // of its first file or device
+  std::vector<RepairStep> steps;
+  Reach before;
+  Reach after;                     // all steps made
+  std::vector<std::string> notes;  // what is wrong and not offered, and why
+};
+
+struct PlanOptions {
+  bool every_sector =
+      false;  // volumes are looked for in all of the disk, not where they usually are
+};
+
+// Every step the evidence gives, in the order they are to be made; each rests on those before it.
+// Reads only. Throws Error{usage, not_found, cannot_open, cannot_read}.
+RepairPlan plan_repair(const Address& source, const PlanOptions& how, const OpenOptions& options,
+                       const Context& context);
+
+// A plan of one step, by hand: a field of a structure ("mbr.entry1.active" to "yes"), sums over it
+// made right.
+RepairPlan plan_field(const Address& source, const std::string& field, const std::string& value,
+                      const OpenOptions& options, const Context& context);
+// A plan of one step: these bytes, at a byte of what `source` names.
+RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
+                      const std::vector<std::byte>& bytes, const OpenOptions& options,
+                      const Context& context);
+
+// The members of a plan, into an object that is open (docs/json/repair.md).
+void write_json(JsonWriter& json, const RepairPlan& plan);
+// A plan kept as JSON, read again. Throws Error{cannot_read}.
+RepairPlan read_plan(const std::string& json);
+
+// Numbers of the steps that are certain.
+std::vector<std::size_t> certain_steps(const RepairPlan& plan);
+
+// A file or device that is written to.
+class Medium {
+ public:
+  virtual ~Medium() = default;
+  virtual std::uint64_t size() const = 0;
+  virtual void read(std::uint64_t offset, std::span<std::byte> out) const = 0;
+  // Throw Error{cannot_write}.
+  virtual void write(std::uint64_t offset, std::span<const std::byte> bytes) = 0;
+  virtual void flush() = 0;
+  virtual void resize(std::uint64_t size) = 0;
+};
+
+// Alone: throws Error{refused} when another has it open or locked.
+std::unique_ptr<Medium> open_medium(const std::string& path);
+using OpenMedium = std::function<std::unique_ptr<Medium>(const std::string& path)>;
+
+struct ApplyOptions {
+  std::string journal;               // made anew
+  std::shared_ptr<const Host> host;  // asked who uses the disk; empty: nobody is
+  bool despite_saved_state = false;  // a suspended machine's disk
+  OpenMedium open = open_medium;
+};
+
+struct ApplyResult {
+  std::vector<std::size_t> applied;  // step numbers
+  std::string journal;
+  std::uint64_t bytes_written = 0;
+};
+
+// Lays the steps into `scratch`, in order, and looks whether they read back. Throws Error{refused}
+// when the disk is not the one the plan was made for, Error{usage} for a step that rests on another
+// one, Error{unsupported} where the disk takes no writes.
+void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
+                const OpenOptions& options, const std::shared_ptr<Scratch>& scratch,
+                const Context& context);
+
+// Makes the steps: tried in memory first, then noted in the journal, then written. Throws as
+// try_repair, and Error{refused} when the disk is in use, Error{cannot_write} when a write fails:
+// the journal then finishes it or takes it back.
+ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
+                         const OpenOptions& options, const ApplyOptions& how,
+                         const Context& context);
+
+// Makes the steps in a new image at `child` that lies on the original, which stays as it is. Throws
+// as apply_repair, and Error{unsupported} for steps that mend the original's own file.
+ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& steps,
+                        const std::string& child, const OpenOptions& options,
+                        const Context& context);
+
+enum class JournalState {
+  nothing_done,  // it was cut before anything was written
+  in_between,    // writing stopped half way
+  applied,
+  undone
+};
+
+struct JournalReport {
+  JournalState was{};
+  JournalState is{};
+  std::vector<std::string> files;
+  std::vector<std::string> steps;
+  std::uint64_t bytes_written = 0;
+};
+
+// Takes back what a journal says was written. Can be stopped and run again. Throws Error{refused}
+// when the files hold other bytes than it wrote.
+JournalReport undo_repair(const std::string& journal, const ApplyOptions& how,
+                          const Context& context);
+// Finishes what a journal says was begun, or makes it again after it was undone.
+JournalReport finish_repair(const std::string& journal, const ApplyOptions& how,
+                            const Context& context);
+
+}  // namespace lantern

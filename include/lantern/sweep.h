@@ -1,0 +1,58 @@
+// Sweep: reading a disk for what no table names. Its first part: volumes.
+//
+//   VolumeSearch found = search_volumes(disk.container.flat, disk.table, {}, context);
+//   for (const FoundVolume& volume : found.volumes) ...
+//
+// Thread-safety: may be called from any thread; the results are values.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+#include "lantern/volume_table.h"
+
+namespace lantern {
+
+struct FoundVolume {
+  Range range;              // bytes of the disk, by the volume's own figures
+  std::string file_system;  // "fat32", "ntfs", ...
+  std::string label, uuid;
+  std::uint64_t files = 0;  // files and folders in its root folder, a few hundred at most
+  bool start_lost = false;  // its first sector or superblock is lost, a copy of it told
+  bool past_end = false;    // it is said to end past the end of the disk
+  std::uint64_t row = 0;    // number of the row of the table that is just this; 0: none is
+  unsigned score = 0;       // how much speaks for it
+  std::string evidence;     // what does
+};
+
+// A partition table, or a part of one, wherever it stands.
+struct FoundTable {
+  std::uint64_t offset = 0;  // bytes
+  std::string kind;          // "mbr", "logical volume", "gpt", "gpt copy"
+  std::string holds;         // in words
+};
+
+struct VolumeSearchOptions {
+  bool every_sector = false;  // even when the usual places explain the disk
+  bool usual_places_only = false;
+  std::uint64_t from = 0;  // byte; goes on where an earlier search stopped
+};
+
+struct VolumeSearch {
+  std::vector<FoundVolume> volumes;  // by start; none overlaps another
+  std::vector<FoundVolume> inside;   // overlap one of those and have less to show for it
+  std::vector<FoundTable> tables;
+  bool every_sector = false;     // all of the disk was read
+  std::uint64_t stopped_at = 0;  // byte, when it was stopped; else the size of the disk
+  std::uint64_t read_bytes = 0;
+  std::uint64_t unexplained = 0;  // bytes stored outside the volumes found
+};
+
+// Looks where volumes usually begin and end, and, when those do not explain what the disk holds, at
+// every sector that is stored. Reads nothing twice; stops at cancel with what was found until then.
+VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
+                            const VolumeSearchOptions& options, const Context& context);
+
+}  // namespace lantern

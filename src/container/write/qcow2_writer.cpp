@@ -1,0 +1,282 @@
+// QCOW2 (layout: container/qcow/header.h): new clusters go to the end of the file, counted before
+// they are used; a cluster or table that a snapshot shares is written anew, never over. A power cut
+// leaves at worst clusters that are counted and not used.
+//   reference counts: a table of offsets (8) of blocks of counts, big-endian, 2^bits each
+//   level 1 and 2 entries: bit 63: this state alone holds it; level 2: bit 62 packed, bit 0 zeros
+// Source: the format's own public specification (docs/interop of the hypervisor).
+#include <algorithm>
+#include <map>
+
+#include "base/lay.h"
+#include "container/qcow/header.h"
+#include "container/write/block_writer.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
+constexpr std::uint64_t kOwn = 1ull << 63;
+constexpr std::uint64_t kPacked = 1ull << 62;
+constexpr std::uint64_t kAllParts = 0xFFFF'FFFF;
+constexpr std::uint64_t kAutoclearAt = 0x58;
+constexpr std::uint64_t kRawData = 2;  // the data file is a raw disk; stays true
+
+Bytes be_entry(std::uint64_t value) {
+  Bytes bytes(8);
+  lay_be64(bytes, 0, value);
+  return bytes;
+}
+
+// Reference counts, as one change to the disk makes them.
+class Counts {
+ public:
+  Counts(const SourcePtr& file, const Qcow2Header& header)
+      : file_(file),
+        header_(header),
+        per_block_(header.cluster_bytes() * 8 / header.count_bits),
+        end_(round_up(file->size(), header.cluster_bytes())) {}
+
+  // A cluster behind the end of the file, counted once.
+  std::uint64_t take() {
+    const std::uint64_t at = end_;
+    end_ += header_.cluster_bytes();
+    change(at, +1);
+    return at;
+  }
+
+  // Counts that share a byte would sink before the cluster is free: those are left as they are.
+  void give_back(std::uint64_t at) {
+    if (header_.count_bits >= 8) change(at / header_.cluster_bytes() * header_.cluster_bytes(), -1);
+  }
+
+  // Counts that grow, before anything is laid into the clusters; new blocks before what leads to
+  // them.
+  void write_grown(std::vector<LayerWrite>& writes) const {
+    for (const auto& [index, block] : blocks_)
+      if (block.fresh) writes.push_back({file_, block.at, block.bytes, false});
+    for (const auto& [index, block] : blocks_)
+      if (block.fresh)
+        writes.push_back({file_, header_.counts_offset + index * 8, be_entry(block.at), true});
+    for (const auto& [at, bytes] : changed(true)) writes.push_back({file_, at, bytes, false});
+  }
+
+  // Those that shrink, when nothing leads to the clusters any more.
+  void write_shrunk(std::vector<LayerWrite>& writes) const {
+    bool first = true;
+    for (const auto& [at, bytes] : changed(false)) {
+      writes.push_back({file_, at, bytes, first});
+      first = false;
+    }
+  }
+
+ private:
+  struct Block {
+    std::uint64_t at = 0;
+    Bytes bytes;
+    bool fresh = false;
+  };
+  struct Change {
+    std::uint64_t block = 0;
+    std::uint64_t within = 0;
+    bool up = false;
+  };
+
+  void change(std::uint64_t cluster_at, int by) {
+    const std::uint64_t cluster = cluster_at / header_.cluster_bytes();
+    const std::uint64_t index = cluster / per_block_;
+    Block& block = block_of(index);
+    const std::uint64_t within = cluster % per_block_;
+    const std::uint64_t count = get(block.bytes, within);
+    if (by < 0 && count == 0) return;  // it was not counted: nothing to give back
+    set(block.bytes, within, by > 0 ? count + 1 : count - 1);
+    if (!block.fresh) changes_.push_back({index, within, by > 0});
+  }
+
+  Block& block_of(std::uint64_t index) {
+    if (const auto known = blocks_.find(index); known != blocks_.end()) return known->second;
+    if (index >= header_.counts_clusters * header_.cluster_bytes() / 8)
+      throw Error(ErrorCode::unsupported, {}, header_.counts_offset,
+                  "qcow2: its table of reference counts has no room for more clusters",
+                  "lantern image it as qcow2, and repair that");
+    const std::uint64_t at =
+        be64(read_exactly(*file_, header_.counts_offset + index * 8, 8), 0) & kOffsetMask;
+    Block block;
+    if (at != 0) {
+      block = {at, read_exactly(*file_, at, static_cast<std::size_t>(header_.cluster_bytes())),
+               false};
+      return blocks_.emplace(index, std::move(block)).first->second;
+    }
+    block = {end_, Bytes(static_cast<std::size_t>(header_.cluster_bytes())), true};
+    end_ += header_.cluster_bytes();
+    Block& added = blocks_.emplace(index, std::move(block)).first->second;
+    // Its own count may stand in itself, or in the block of what lies there.
+    change(added.at, +1);
+    return added;
+  }
+
+  // Counts below a byte share one, the low bits first.
+  std::uint64_t get(ByteView bytes, std::uint64_t within) const {
+    const unsigned bits = header_.count_bits;
+    const auto at = static_cast<std::size_t>(within * bits / 8);
+    if (bits < 8) return u8(bytes, at) >> (within * bits % 8) & ((1u << bits) - 1);
+    std::uint64_t value = 0;
+    for (unsigned i = 0; i < bits / 8; ++i) value = value << 8 | u8(bytes, at + i);
+    return value;
+  }
+
+  void set(Bytes& bytes, std::uint64_t within, std::uint64_t value) const {
+    const unsigned bits = header_.count_bits;
+    const auto at = static_cast<std::size_t>(within * bits / 8);
+    if (bits < 64 && value >> bits != 0)
+      throw Error(ErrorCode::unsupported, {}, std::nullopt, "qcow2: a reference count is full",
+                  "lantern image it as qcow2, and repair that");
+    if (bits < 8) {
+      const auto shift = static_cast<unsigned>(within * bits % 8);
+      const unsigned mask = ((1u << bits) - 1) << shift;
+      bytes[at] =
+          static_cast<std::byte>((u8(bytes, at) & ~mask) | (static_cast<unsigned>(value) << shift));
+      return;
+    }
+    for (unsigned i = bits / 8; i-- > 0; value >>= 8) bytes[at + i] = static_cast<std::byte>(value);
+  }
+
+  // The counts of old blocks that changed, each as the bytes it stands in.
+  std::map<std::uint64_t, Bytes> changed(bool up) const {
+    std::map<std::uint64_t, Bytes> bytes;
+    for (const Change& change : changes_) {
+      if (change.up != up) continue;
+      const Block& block = blocks_.at(change.block);
+      const auto at = static_cast<std::size_t>(change.within * header_.count_bits / 8);
+      const ByteView part = slice(block.bytes, at, std::max(1u, header_.count_bits / 8));
+      bytes[block.at + at] = Bytes(part.begin(), part.end());
+    }
+    return bytes;
+  }
+
+  SourcePtr file_;
+  const Qcow2Header& header_;
+  std::uint64_t per_block_;
+  std::uint64_t end_;
+  std::map<std::uint64_t, Block> blocks_;
+  std::vector<Change> changes_;
+};
+
+class Qcow2Writer final : public BlockWriter {
+ public:
+  Qcow2Writer(SourcePtr file, SourcePtr data) : file_(std::move(file)), data_(std::move(data)) {
+    Context quiet;
+    header_ = *read_qcow2_header(*file_, quiet);
+    entry_bytes_ = header_.extended() ? 16 : 8;
+    per_table_ = header_.cluster_bytes() / entry_bytes_;
+  }
+
+  Range unit_at(std::uint64_t disk_offset) const override {
+    const std::uint64_t bytes = header_.cluster_bytes();
+    return {disk_offset / bytes * bytes, bytes};
+  }
+
+  bool may_overwrite(const Run& run) const override {
+    const Entry entry = entry_of(run.range.offset / header_.cluster_bytes());
+    return (entry.level1 & entry.level2 & kOwn) != 0;
+  }
+
+  std::vector<LayerWrite> place(Range unit, ByteView content) const override {
+    const std::uint64_t cluster = unit.offset / header_.cluster_bytes();
+    const Entry held = entry_of(cluster);
+    Counts counts(file_, header_);
+    std::uint64_t at = held.level2 & kOffsetMask;
+    const bool own = (held.level1 & held.level2 & kOwn) != 0 && (held.level2 & kPacked) == 0;
+    if (header_.has_data_file())
+      at = unit.offset;
+    else if (!own || at == 0)
+      at = counts.take();
+    Bytes entry = be_entry(at | kOwn);
+    if (header_.extended()) {
+      const Bytes parts = be_entry(kAllParts);
+      entry.insert(entry.end(), parts.begin(), parts.end());
+    }
+    std::vector<LayerWrite> to_entry;
+    const std::uint64_t level1_at = header_.level1_offset + cluster / per_table_ * 8;
+    const std::uint64_t table = held.level1 & kOffsetMask;
+    const std::uint64_t within = cluster % per_table_ * entry_bytes_;
+    const bool own_table = table != 0 && (held.level1 & kOwn) != 0;
+    if (own_table) {
+      to_entry.push_back({file_, table + within, entry, true});
+    } else {
+      Bytes fresh(static_cast<std::size_t>(header_.cluster_bytes()));
+      if (table != 0) fresh = read_exactly(*file_, table, fresh.size());
+      lay_bytes(fresh, static_cast<std::size_t>(within), entry);
+      const std::uint64_t fresh_at = counts.take();
+      to_entry.push_back({file_, fresh_at, std::move(fresh), false});
+      to_entry.push_back({file_, level1_at, be_entry(fresh_at | kOwn), true});
+    }
+    // A table a snapshot goes on holding keeps its clusters; one of ours gives up what it led to.
+    if (!own_table && table != 0) counts.give_back(table);
+    give_back_cluster(held, own, counts);
+    std::vector<LayerWrite> writes;
+    counts.write_grown(writes);
+    writes.push_back({data_, at, padded(content, header_.cluster_bytes()), true});
+    writes.insert(writes.end(), to_entry.begin(), to_entry.end());
+    counts.write_shrunk(writes);
+    return writes;
+  }
+
+  // Bitmaps of what changed are not kept by us: the format says so by a bit that is cleared.
+  std::vector<LayerWrite> before_first_write() const override {
+    if (header_.version < 3) return {};
+    const std::uint64_t flags = be64(read_exactly(*file_, kAutoclearAt, 8), 0);
+    const std::uint64_t kept = flags & kRawData;
+    if (flags == kept) return {};
+    return {{file_, kAutoclearAt, be_entry(kept), true}};
+  }
+
+ private:
+  struct Entry {
+    std::uint64_t level1 = 0;
+    std::uint64_t level2 = 0;
+  };
+
+  Entry entry_of(std::uint64_t cluster) const {
+    Entry entry;
+    if (cluster / per_table_ >= header_.level1_entries)
+      throw Error(ErrorCode::cannot_write, {}, header_.level1_offset,
+                  "qcow2: its level 1 table ends before the disk", "mend the image first");
+    entry.level1 =
+        be64(read_exactly(*file_, header_.level1_offset + cluster / per_table_ * 8, 8), 0);
+    const std::uint64_t table = entry.level1 & kOffsetMask;
+    if (table != 0)
+      entry.level2 = be64(read_exactly(*file_, table + cluster % per_table_ * entry_bytes_, 8), 0);
+    return entry;
+  }
+
+  // What the entry led to before, when it leads elsewhere now.
+  void give_back_cluster(const Entry& held, bool own, Counts& counts) const {
+    if (own || header_.has_data_file() || header_.dirty()) return;
+    if ((held.level2 & kPacked) == 0) {
+      if ((held.level2 & kOffsetMask) != 0) counts.give_back(held.level2 & kOffsetMask);
+      return;
+    }
+    const unsigned offset_bits = 62 - (header_.cluster_bits - 8);
+    const std::uint64_t from = held.level2 & ((1ull << offset_bits) - 1);
+    const std::uint64_t sectors = ((held.level2 & (kPacked - 1)) >> offset_bits) + 1;
+    const std::uint64_t to = from / 512 * 512 + sectors * 512;
+    for (std::uint64_t at = from / header_.cluster_bytes() * header_.cluster_bytes(); at < to;
+         at += header_.cluster_bytes())
+      counts.give_back(at);
+  }
+
+  SourcePtr file_;
+  SourcePtr data_;
+  Qcow2Header header_;
+  std::uint64_t entry_bytes_ = 8;
+  std::uint64_t per_table_ = 0;
+};
+
+}  // namespace
+
+std::shared_ptr<const BlockWriter> make_qcow2_writer(const SourcePtr& file, const SourcePtr& data) {
+  return std::make_shared<Qcow2Writer>(file, data);
+}
+
+}  // namespace lantern

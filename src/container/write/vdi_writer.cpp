@@ -1,0 +1,57 @@
+// VDI (layout: container/vdi.h): a new block goes behind the last; the count of blocks first, then
+// the entry that leads to it.
+#include "base/lay.h"
+#include "container/write/block_writer.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kHeaderBytes = 0x1C8;
+constexpr std::uint64_t kStoredAt = 0x184;
+constexpr std::uint32_t kDiscarded = 0xFFFFFFFE;  // and above: no block
+
+class VdiWriter final : public BlockWriter {
+ public:
+  explicit VdiWriter(SourcePtr file) : file_(std::move(file)) {
+    block_bytes_ = le32(read_exactly(*file_, 0, kHeaderBytes), 0x178);
+    need_block(block_bytes_);
+  }
+
+  Range unit_at(std::uint64_t disk_offset) const override {
+    return {disk_offset / block_bytes_ * block_bytes_, block_bytes_};
+  }
+
+  std::vector<LayerWrite> place(Range unit, ByteView content) const override {
+    const Bytes header = read_exactly(*file_, 0, kHeaderBytes);
+    const std::uint64_t map_at = le32(header, 0x154);
+    const std::uint64_t extra = le32(header, 0x17C);
+    const Bytes map = read_exactly(*file_, map_at, std::size_t{le32(header, 0x180)} * 4);
+    std::uint64_t next = le32(header, kStoredAt);
+    for (std::size_t at = 0; at < map.size(); at += 4)
+      if (const std::uint32_t number = le32(map, at); number < kDiscarded)
+        next = std::max<std::uint64_t>(next, std::uint64_t{number} + 1);
+    if (next >= kDiscarded)
+      throw Error(ErrorCode::unsupported, {}, kStoredAt, "the image has no number left for a block",
+                  "lantern image it as another kind");
+    const std::uint64_t at = le32(header, 0x158) + next * (block_bytes_ + extra) + extra;
+    Bytes count(4), entry(4);
+    lay_le32(count, 0, next + 1);
+    lay_le32(entry, 0, next);
+    return {{file_, at, padded(content, block_bytes_), false},
+            {file_, kStoredAt, count, true},
+            {file_, map_at + unit.offset / block_bytes_ * 4, entry, true}};
+  }
+
+ private:
+  SourcePtr file_;
+  std::uint64_t block_bytes_ = 0;
+};
+
+}  // namespace
+
+std::shared_ptr<const BlockWriter> make_vdi_writer(const SourcePtr& file) {
+  return std::make_shared<VdiWriter>(file);
+}
+
+}  // namespace lantern

@@ -1,0 +1,377 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "base/checked.h"
+#include "filesystem/ext/superblock.h"
+#include "filesystem/fat/boot_sector.h"
+#include "lantern/error.h"
+#include "lantern/file_system.h"
+#include "lantern/sources.h"
+#include "lantern/sweep.h"
+#include "lantern/text.h"
+#include "recover/sweep/volume_finder.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kSector = 512;
+constexpr std::uint64_t kMiB = 1u << 20;
+constexpr std::uint64_t kTrack = 63 * kSector;  // where old makers began volumes
+constexpr std::uint64_t kUsualSteps = 64;       // MiB from the start that are looked at
+constexpr std::size_t kMostRounds = 64;
+constexpr std::size_t kMostCandidates = 20'000;
+constexpr std::uint64_t kMostRootEntries = 300;
+constexpr std::uint64_t kSlack = 8 * kMiB;  // unexplained bytes that are worth no read of all
+constexpr std::uint64_t kMostVolume = 1ull << 60;
+
+// A volume as one of its sectors has it.
+struct Candidate {
+  std::string kind;  // "fat", "ntfs", "exfat", "ext"
+  std::uint64_t start = 0;
+  std::uint64_t length = 0;
+  std::uint64_t before = 0;  // where it says it begins, bytes
+  bool first = false;        // its first sector or superblock says so
+  bool copy = false;         // a copy of that does
+};
+
+std::uint64_t round_up_to(std::uint64_t value, std::uint64_t step) {
+  return divide_up(value, step) * step;
+}
+
+std::string entries(std::uint64_t number) {
+  return fmt::format("{} {}", number, number == 1 ? "entry" : "entries");
+}
+
+class Search {
+ public:
+  Search(const SourcePtr& disk, const VolumeTable& table, const Context& context)
+      : disk_(disk), table_(table), context_(context) {
+    context_.findings = std::make_shared<FindingSink>();
+  }
+
+  void take(const SectorHit& hit) {
+    if (!taken_.insert({hit.offset, hit.kind}).second) return;
+    switch (hit.kind) {
+      case SectorHit::Kind::boot_sector:
+        return take_boot_sector(hit.offset);
+      case SectorHit::Kind::superblock:
+        return take_superblock(hit.offset);
+      case SectorHit::Kind::gpt_header:
+        return take_gpt(hit.offset);
+    }
+  }
+
+  // Looks at single places of the disk.
+  void look_at(const std::set<std::uint64_t>& places) {
+    Bytes piece(4 * kSector);
+    for (const std::uint64_t at : places) {
+      if (at >= disk_->size() || !looked_.insert(at).second) continue;
+      const std::size_t got = disk_->read(at, piece).length;
+      VolumeFinder finder;
+      finder.look(at, ByteView(piece).first(got));
+      for (const SectorHit& hit : finder.hits) take(hit);
+    }
+  }
+
+  // Judges what has not been judged, and settles which volumes there are.
+  void settle(VolumeSearch& result) {
+    for (const auto& [key, candidate] : candidates_) {
+      context_.check_cancelled();
+      if (judged_.contains(key) && judged_[key].copy == candidate.copy &&
+          judged_[key].first == candidate.first)
+        continue;
+      judged_[key] = candidate;
+      verdicts_[key] = judge(candidate);
+    }
+    std::vector<const FoundVolume*> all;
+    for (const auto& [key, verdict] : verdicts_)
+      if (verdict) all.push_back(&*verdict);
+    std::stable_sort(all.begin(), all.end(), [](const FoundVolume* a, const FoundVolume* b) {
+      if (a->score != b->score) return a->score > b->score;
+      return a->range.length > b->range.length;
+    });
+    result.volumes.clear();
+    result.inside.clear();
+    for (const FoundVolume* const volume : all) {
+      const bool overlaps = std::any_of(
+          result.volumes.begin(), result.volumes.end(),
+          [&](const FoundVolume& other) { return !intersect(other.range, volume->range).empty(); });
+      (overlaps ? result.inside : result.volumes).push_back(*volume);
+    }
+    std::sort(
+        result.volumes.begin(), result.volumes.end(),
+        [](const FoundVolume& a, const FoundVolume& b) { return a.range.offset < b.range.offset; });
+    result.tables = tables_;
+  }
+
+ private:
+  using Key = std::pair<std::uint64_t, std::string>;
+
+  void add(Candidate candidate) {
+    if (candidate.length == 0 || candidate.length > kMostVolume ||
+        candidate.start >= disk_->size() || candidates_.size() >= kMostCandidates)
+      return;
+    auto [known, added] = candidates_.try_emplace({candidate.start, candidate.kind}, candidate);
+    Candidate& there = known->second;
+    if (added) return;
+    // What the first sector says is worth more than what its copy does.
+    if (candidate.first && !there.first) {
+      candidate.copy = candidate.copy || (there.copy && there.length == candidate.length);
+      there = candidate;
+    } else {
+      there.copy = there.copy || (candidate.copy && candidate.length == there.length);
+    }
+  }
+
+  // One sector may be the first of a volume, or the copy of that; what lies where it leads tells.
+  void add_both(Candidate candidate, std::uint64_t at, std::uint64_t copy_behind) {
+    candidate.start = at;
+    candidate.first = true;
+    add(candidate);
+    if (copy_behind == 0 || copy_behind > at) return;
+    candidate.start = at - copy_behind;
+    candidate.first = false;
+    candidate.copy = true;
+    add(candidate);
+  }
+
+  void take_boot_sector(std::uint64_t at) {
+    Bytes sector(kSector);
+    if (disk_->read(at, sector).length < sector.size()) return;
+    if (has_text(sector, 3, "NTFS    ")) return take_ntfs(sector, at);
+    if (has_text(sector, 3, "EXFAT   ")) return take_exfat(sector, at);
+    if (const auto fat = fat::parse_boot_sector(sector)) {
+      Candidate candidate;
+      candidate.kind = "fat";
+      candidate.length = fat->volume_bytes;
+      candidate.before = std::uint64_t{le32(sector, 28)} * fat->sector_bytes;
+      const bool wide = fat->width == fat::Width::fat32;
+      add_both(candidate, at, wide ? std::uint64_t{le16(sector, 50)} * fat->sector_bytes : 0);
+      return;
+    }
+    take_table(sector, at);
+  }
+
+  void take_ntfs(ByteView sector, std::uint64_t at) {
+    const std::uint64_t step = le16(sector, 11);
+    const std::uint64_t sectors = le64(sector, 0x28);
+    if (!is_power_of_two(step) || step < 256 || step > 4096 || sectors > kMostVolume / step) return;
+    Candidate candidate;
+    candidate.kind = "ntfs";
+    candidate.length = (sectors + 1) * step;  // with the copy behind it
+    candidate.before = std::uint64_t{le32(sector, 28)} * step;
+    add_both(candidate, at, sectors * step);
+  }
+
+  void take_exfat(ByteView sector, std::uint64_t at) {
+    const unsigned shift = u8(sector, 0x6C);
+    if (shift < 9 || shift > 12 || le64(sector, 0x48) > kMostVolume >> shift) return;
+    Candidate candidate;
+    candidate.kind = "exfat";
+    candidate.length = le64(sector, 0x48) << shift;
+    candidate.before = saturating_mul(le64(sector, 0x40), std::uint64_t{1} << shift);
+    add_both(candidate, at, std::uint64_t{12} << shift);
+  }
+
+  void take_superblock(std::uint64_t at) {
+    Bytes bytes(ext::kSuperblockBytes);
+    if (disk_->read(at, bytes).length < bytes.size()) return;
+    const auto super = ext::parse_superblock(bytes, at);
+    if (!super || super->block_count > kMostVolume / super->block_bytes) return;
+    Candidate candidate;
+    candidate.kind = "ext";
+    candidate.length = super->volume_bytes();
+    const std::uint32_t group = le16(bytes, 0x5A);
+    const std::uint64_t within =
+        group == 0 ? ext::kSuperblockPlace : super->group_start(group) * super->block_bytes;
+    if (group >= super->group_count() || within > at) return;
+    candidate.start = at - within;
+    candidate.before = candidate.start;
+    (group == 0 ? candidate.first : candidate.copy) = true;
+    add(candidate);
+  }
+
+  void take_gpt(std::uint64_t at) {
+    Bytes sector(kSector);
+    if (disk_->read(at, sector).length < sector.size()) return;
+    const std::uint32_t length = le32(sector, 12);
+    if (length < 92 || length > kSector) return;
+    const std::uint64_t own = le64(sector, 24);
+    tables_.push_back(
+        {at, own == 1 ? "gpt" : "gpt copy",
+         fmt::format("a table for a disk of {} sectors", std::max(own, le64(sector, 32)) + 1)});
+  }
+
+  // A record of volumes: entries that can be, one at least.
+  void take_table(ByteView sector, std::uint64_t at) {
+    std::size_t used = 0;
+    std::size_t chain = 0;
+    for (std::size_t i = 0; i < 4; ++i) {
+      const std::size_t e = 446 + i * 16;
+      if ((u8(sector, e) & 0x7F) != 0) return;
+      const std::uint8_t type = u8(sector, e + 4);
+      if (type == 0) continue;
+      if (le32(sector, e + 8) == 0 || le32(sector, e + 12) == 0) return;
+      ++used;
+      if (type == 0x05 || type == 0x0F || type == 0x85) ++chain;
+    }
+    if (used == 0) return;
+    const bool logical = at != 0 && used <= 2 && chain <= 1 && all_zero(sector.first(440));
+    tables_.push_back({at, logical ? "logical volume" : "mbr", entries(used)});
+    // What an entry leads to may be a volume, wherever the table itself stands.
+    std::set<std::uint64_t> places;
+    for (std::size_t i = 0; i < 4; ++i) {
+      const std::uint64_t start = std::uint64_t{le32(sector, 446 + i * 16 + 8)} * kSector;
+      if (u8(sector, 446 + i * 16 + 4) == 0) continue;
+      for (const std::uint64_t base : {std::uint64_t{0}, at}) places.insert(base + start);
+    }
+    if (tables_.size() < kMostRounds) look_at(places);
+  }
+
+  std::optional<FoundVolume> judge(const Candidate& candidate) {
+    const Range here = intersect({candidate.start, candidate.length}, {0, disk_->size()});
+    if (here.length < candidate.length / 16) return std::nullopt;
+    const SourcePtr window = make_window(disk_, here);
+    std::shared_ptr<const FileSystem> files;
+    try {
+      files = open_file_system(window, {}, context_);
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+    }
+    if (!files || !files->facts().type.starts_with(candidate.kind)) return std::nullopt;
+    FoundVolume found;
+    found.range = {candidate.start, candidate.length};
+    found.file_system = files->facts().type;
+    found.label = files->facts().label;
+    found.uuid = files->facts().uuid;
+    found.start_lost = !candidate.first;
+    found.past_end = here.length < candidate.length;
+    WalkOptions root;
+    root.max_depth = 1;
+    files->walk(root, [&](const Entry&) {
+      return ++found.files < kMostRootEntries ? WalkStep::go_on : WalkStep::stop;
+    });
+    for (const VolumeRow& row : table_.rows)
+      if (row.range.offset == candidate.start) found.row = row.number;
+    weigh(candidate, found);
+    return found;
+  }
+
+  static void weigh(const Candidate& candidate, FoundVolume& found) {
+    const auto speaks = [&](bool does, unsigned points, const std::string& how) {
+      if (!does) return;
+      found.score += points;
+      found.evidence += (found.evidence.empty() ? "" : "; ") + how;
+    };
+    const bool ext = candidate.kind == "ext";
+    speaks(candidate.first, 3, ext ? "its superblock" : "its boot sector");
+    speaks(candidate.copy, 2, ext ? "a copy of its superblock" : "the copy of its boot sector");
+    speaks(found.files > 0, 4, entries(found.files) + " in its root folder");
+    speaks(!ext && candidate.before == candidate.start && candidate.start != 0, 2,
+           "it says that it begins there");
+    speaks(found.row != 0, 1, fmt::format("entry {} of the table", found.row));
+    speaks(!found.past_end, 1, "it ends on the disk");
+    speaks(candidate.start % kMiB == 0 || candidate.start % kTrack == 0, 1,
+           "makers let volumes begin there");
+  }
+
+  SourcePtr disk_;
+  const VolumeTable& table_;
+  Context context_;
+  std::map<Key, Candidate> candidates_;
+  std::map<Key, Candidate> judged_;
+  std::map<Key, std::optional<FoundVolume>> verdicts_;
+  std::vector<FoundTable> tables_;
+  std::set<std::uint64_t> looked_;
+  std::set<std::pair<std::uint64_t, SectorHit::Kind>> taken_;
+};
+
+// Where volumes and their copies usually are: at the start, on whole MiB and old tracks near it, by
+// the table, and around the end of each volume that is known.
+std::set<std::uint64_t> usual_places(const ByteSource& disk, const VolumeTable& table,
+                                     const VolumeSearch& known) {
+  std::set<std::uint64_t> places = {0, 6 * kSector, 12 * kSector, kTrack};
+  for (std::uint64_t i = 1; i <= kUsualSteps; ++i) places.insert(i * kMiB);
+  const std::uint64_t size = disk.size();
+  const auto around_end = [&](std::uint64_t end) {
+    for (const std::uint64_t step : {kSector, std::uint64_t{4096}})
+      if (end >= step) places.insert(end - step);
+    for (const std::uint64_t at : {end, round_up_to(end, kMiB), end + kTrack, end + kSector,
+                                   end + kMiB, end + 2 * kSector, round_up_to(end, kMiB) + kMiB})
+      places.insert(at);
+  };
+  around_end(size);
+  // With a backup table behind the last volume.
+  around_end(size - std::min(size, 33 * kSector));
+  around_end(size / kMiB * kMiB);
+  for (const VolumeRow& row : table.rows) {
+    places.insert(
+        {row.range.offset, row.range.offset + 6 * kSector, row.range.offset + 12 * kSector});
+    around_end(row.range.end());
+  }
+  for (const FoundVolume& volume : known.volumes) {
+    places.insert(volume.range.offset - std::min(volume.range.offset, kTrack));
+    around_end(volume.range.end());
+  }
+  std::set<std::uint64_t> whole;
+  for (const std::uint64_t at : places) whole.insert(at / kSector * kSector);
+  return whole;
+}
+
+std::uint64_t unexplained_bytes(const ByteSource& disk, const VolumeSearch& found) {
+  std::uint64_t bytes = 0;
+  std::uint64_t at = 0;
+  const auto count = [&](Range gap) {
+    disk.extents(gap, [&](const Extent& extent) {
+      if (extent.kind != ExtentKind::zero && extent.kind != ExtentKind::unallocated)
+        bytes += extent.range.length;
+      return true;
+    });
+  };
+  for (const FoundVolume& volume : found.volumes) {
+    if (volume.range.offset > at) count({at, volume.range.offset - at});
+    at = std::max(at, volume.range.end());
+  }
+  if (at < disk.size()) count({at, disk.size() - at});
+  return bytes;
+}
+
+}  // namespace
+
+VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
+                            const VolumeSearchOptions& options, const Context& context) {
+  VolumeSearch result;
+  result.stopped_at = disk->size();
+  Search search(disk, table, context);
+  std::set<std::uint64_t> places = usual_places(*disk, table, result);
+  for (std::size_t round = 0; round < kMostRounds; ++round) {
+    search.look_at(places);
+    search.settle(result);
+    std::set<std::uint64_t> next = usual_places(*disk, table, result);
+    if (next == places) break;
+    places = std::move(next);
+  }
+  result.unexplained = unexplained_bytes(*disk, result);
+  if (options.usual_places_only || (!options.every_sector && result.unexplained <= kSlack))
+    return result;
+  VolumeFinder finder;
+  Finder* const finders[] = {&finder};
+  const std::uint64_t from = std::min(options.from / kSector * kSector, disk->size());
+  const Swept swept = sweep(*disk, {from, disk->size() - from}, finders, context);
+  result.stopped_at = swept.stopped_at;
+  result.read_bytes = swept.read_bytes;
+  result.every_sector = swept.stopped_at == disk->size();
+  Context unstopped = context;
+  unstopped.cancel = nullptr;
+  Search rest(disk, table, unstopped);
+  rest.look_at(places);
+  for (const SectorHit& hit : finder.hits) rest.take(hit);
+  rest.settle(result);
+  result.unexplained = unexplained_bytes(*disk, result);
+  return result;
+}
+
+}  // namespace lantern

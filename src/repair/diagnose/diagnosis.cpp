@@ -1,0 +1,87 @@
+#include "repair/diagnose/diagnosis.h"
+
+#include <algorithm>
+#include <array>
+
+#include "lantern/text.h"
+
+namespace lantern {
+namespace {
+
+// Runs as near as this to each other are written as one.
+constexpr std::size_t kNear = 16;
+constexpr std::uint64_t kMostRootEntries = 2000;
+
+constexpr std::array<std::string_view, 14> kLoaderFiles = {
+    "ldlinux.sys", "extlinux.conf", "syslinux.cfg", "io.sys",       "ibmbio.com",
+    "kernel.sys",  "ntldr",         "bootmgr",      "isolinux.bin", "boot",
+    "extlinux",    "syslinux",      "grub",         "vmlinuz"};
+
+}  // namespace
+
+void add_changes(RepairStep& step, const std::string& address, std::uint64_t offset,
+                 ByteView before, ByteView after) {
+  const std::size_t common = std::min(before.size(), after.size());
+  const auto add = [&](std::size_t from, std::size_t to) {
+    PlannedWrite write;
+    write.address = address;
+    write.offset_bytes = offset + from;
+    const std::size_t known = std::min(to, before.size());
+    if (from < known)
+      write.before.assign(before.begin() + static_cast<std::ptrdiff_t>(from),
+                          before.begin() + static_cast<std::ptrdiff_t>(known));
+    write.after.assign(after.begin() + static_cast<std::ptrdiff_t>(from),
+                       after.begin() + static_cast<std::ptrdiff_t>(to));
+    step.writes.push_back(std::move(write));
+  };
+  const auto differs = [&](std::size_t i) { return i >= common || before[i] != after[i]; };
+  for (std::size_t at = 0; at < after.size(); ++at) {
+    if (!differs(at)) continue;
+    std::size_t end = at + 1;
+    for (std::size_t i = end; i < after.size() && i < end + kNear; ++i)
+      if (differs(i)) end = i + 1;
+    add(at, end);
+    at = end;
+  }
+}
+
+Bytes read_bytes(const ByteSource& source, std::uint64_t offset, std::size_t length) {
+  Bytes bytes(length);
+  bytes.resize(source.read(offset, bytes).length);
+  return bytes;
+}
+
+BootEvidence boot_evidence(const ByteSource& disk, std::uint64_t start, const FileSystem* files) {
+  BootEvidence evidence;
+  const Bytes boot = read_bytes(disk, start, 512);
+  if (boot.size() < 512) return evidence;
+  const std::string text = text_of(boot);
+  const bool excuse = text.find("not a bootable") != std::string::npos ||
+                      text.find("not bootable") != std::string::npos;
+  // Enough of it to be a program, not only a jump.
+  const auto code = ByteView(boot).subspan(0x60, 0x100);
+  const auto used =
+      std::count_if(code.begin(), code.end(), [](std::byte b) { return b != std::byte{0}; });
+  evidence.code = !excuse && le16(boot, 510) == 0xAA55 && used > 64;
+  if (files == nullptr) return evidence;
+  WalkOptions root;
+  root.max_depth = 1;
+  std::uint64_t seen = 0;
+  files->walk(root, [&](const Entry& entry) {
+    const std::string& name = entry.path.back();
+    const bool known = std::any_of(kLoaderFiles.begin(), kLoaderFiles.end(),
+                                   [&](auto word) { return equal_ignoring_case(word, name); });
+    if (known) evidence.files = for_terminal(name);
+    return known || ++seen > kMostRootEntries ? WalkStep::stop : WalkStep::go_on;
+  });
+  return evidence;
+}
+
+std::string known_loader(ByteView sector) {
+  const std::string text = text_of(sector);
+  if (text.find("GRUB") != std::string::npos) return "GRUB";
+  if (text.find("LILO") != std::string::npos) return "LILO";
+  return {};
+}
+
+}  // namespace lantern

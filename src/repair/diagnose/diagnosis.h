@@ -1,0 +1,82 @@
+// What speaks for which repair, layer by layer: proposals as plain data. Each diagnosis reads the
+// disk as it is, or as the steps before would make it, and writes nothing.
+//
+// Thread-safety: one thread a diagnosis.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/bytes.h"
+#include "lantern/repair.h"
+#include "lantern/sweep.h"
+
+namespace lantern {
+
+struct Diagnosis {
+  std::vector<RepairStep> steps;   // without numbers
+  std::vector<std::string> notes;  // wrong, and not offered
+};
+
+// Bytes of a layer and what they should be: only what differs is written, in runs.
+void add_changes(RepairStep& step, const std::string& address, std::uint64_t offset,
+                 ByteView before, ByteView after);
+
+// A whole structure of a disk; shorter at its end. Bytes that cannot be read are zeros.
+Bytes read_bytes(const ByteSource& source, std::uint64_t offset, std::size_t length);
+
+// One structure being put right.
+class Mend {
+ public:
+  Mend(const SourcePtr& source, std::string address, std::uint64_t offset, std::size_t length)
+      : address_(std::move(address)),
+        offset_(offset),
+        before(read_bytes(*source, offset, length)),
+        after(before) {
+    after.resize(length);
+  }
+  bool changed() const { return after != before; }
+  void into(RepairStep& step) const { add_changes(step, address_, offset_, before, after); }
+
+ private:
+  std::string address_;
+  std::uint64_t offset_;
+
+ public:
+  Bytes before;
+  Bytes after;
+};
+
+// Whether a machine can start from a volume: code in its first sector that is no maker's excuse,
+// and a loader's files in its root folder.
+struct BootEvidence {
+  bool code = false;
+  std::string files;  // the first of them; empty: none
+  bool strong() const { return code && !files.empty(); }
+};
+BootEvidence boot_evidence(const ByteSource& disk, std::uint64_t start, const FileSystem* files);
+
+// Our own code for the first sector of a disk: starts the volume of the active entry (mbr_code.S).
+ByteView own_boot_code();
+// The code of another loader in a first sector, by name; empty: none that is known by one.
+std::string known_loader(ByteView sector);
+
+void diagnose_container(const Address& address, const SourcePtr& file, Diagnosis& diagnosis,
+                        const Context& context);
+void diagnose_mbr(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+                  const Context& context);
+void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+                  const Context& context);
+// Whether a GPT is, or was, on the disk.
+bool has_gpt(const DiskView& disk);
+
+void diagnose_fat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                  const Context& context);
+void diagnose_ntfs(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                   const Context& context);
+void diagnose_exfat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                    const Context& context);
+void diagnose_ext(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                  const Context& context);
+
+}  // namespace lantern

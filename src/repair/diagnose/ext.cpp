@@ -1,0 +1,268 @@
+// ext2, ext3, ext4 (layout: filesystem/ext/superblock.h, volume.h): superblock and group
+// descriptors from their copies. Those date from when the volume was made: what they count is
+// counted again, from the bitmaps and inode tables.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/crc32c.h"
+#include "base/lay.h"
+#include "filesystem/ext/journal.h"
+#include "filesystem/ext/volume.h"
+#include "lantern/sources.h"
+#include "repair/diagnose/diagnosis.h"
+
+namespace lantern {
+namespace {
+
+using ext::Superblock;
+
+constexpr std::size_t kSumAt = 0x3FC;
+constexpr std::uint32_t kMostGroups = 1u << 20;
+constexpr std::uint16_t kNoInodes = 1;
+constexpr std::uint16_t kNoBitmap = 2;
+
+class ExtDiagnosis {
+ public:
+  ExtDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+               const Context& context)
+      : volume_(volume),
+        diagnosis_(diagnosis),
+        context_(context),
+        address_(disk.address.print()),
+        base_(volume.row.range.offset),
+        bytes_(*volume.bytes) {}
+
+  void run() {
+    const auto supers = ext::find_superblocks(bytes_);
+    if (supers.empty()) return;
+    const Superblock& super = supers.front();
+    if (super.group_count() > kMostGroups) return;
+    super_ = super;
+    const bool own_lost = super.place != ext::kSuperblockPlace || !super.sum_is_right;
+    descriptors();
+    if (own_lost) superblock(supers);
+  }
+
+ private:
+  // Each group's descriptor as it should be; where its own is none, made from a copy.
+  void descriptors() {
+    const std::uint32_t groups = super_.group_count();
+    std::uint32_t first = 0, made = 0;
+    RepairStep step;
+    Bytes before, after;
+    std::uint64_t run_at = 0;
+    const auto flush = [&] {
+      if (!after.empty()) add_changes(step, address_, base_ + run_at, before, after);
+      before.clear();
+      after.clear();
+    };
+    for (std::uint32_t g = 0; g < groups; ++g) {
+      context_.check_cancelled();
+      const auto place = ext::descriptor_place(super_, g, 0);
+      if (!place) return;
+      Bytes own = read_bytes(bytes_, *place, super_.descriptor_bytes);
+      if (own.size() < super_.descriptor_bytes) return;
+      if (!good(g, own)) {
+        const auto copy = copy_of(g);
+        if (!copy) {
+          diagnosis_.notes.push_back(
+              fmt::format("volume {}: the descriptor of group {} and its copies are lost",
+                          volume_.row.number, g));
+          return;
+        }
+        const Bytes right = recounted(g, *copy);
+        if (after.empty() || run_at + after.size() != *place) {
+          flush();
+          run_at = *place;
+        }
+        before.insert(before.end(), own.begin(), own.end());
+        after.insert(after.end(), right.begin(), right.end());
+        if (made++ == 0) first = g;
+        own = right;
+      }
+      count(own);
+    }
+    flush();
+    if (step.writes.empty()) return;
+    step.code = "ext.descriptors";
+    step.certainty = Certainty::certain;
+    step.what = fmt::format("volume {}: {} group descriptors, the first of group {}",
+                            volume_.row.number, made, first);
+    step.evidence =
+        "they are none, or their sums are wrong; their places are those of a copy, what is in use "
+        "is "
+        "counted from the bitmaps and inode tables";
+    diagnosis_.steps.push_back(std::move(step));
+  }
+
+  std::uint64_t wide(ByteView d, std::size_t low, std::size_t high) const {
+    return le32(d, low) | (super_.descriptor_bytes >= 64 ? std::uint64_t{le32(d, high)} << 32 : 0);
+  }
+  std::uint32_t half(ByteView d, std::size_t low, std::size_t high) const {
+    return le16(d, low) | (super_.descriptor_bytes >= 64 ? std::uint32_t{le16(d, high)} << 16 : 0);
+  }
+  void lay_half(Bytes& d, std::size_t low, std::size_t high, std::uint32_t value) const {
+    lay_le16(d, low, value & 0xFFFF);
+    if (super_.descriptor_bytes >= 64) lay_le16(d, high, value >> 16);
+  }
+
+  bool good(std::uint32_t g, ByteView d) const {
+    const auto sum = ext::descriptor_sum(super_, g, d);
+    if (sum && *sum != le16(d, 0x1E)) return false;
+    const auto there = [&](std::uint64_t block) {
+      return block > super_.first_data_block && block < super_.block_count;
+    };
+    return there(wide(d, 0, 0x20)) && there(wide(d, 4, 0x24)) && there(wide(d, 8, 0x28));
+  }
+
+  std::optional<Bytes> copy_of(std::uint32_t g) const {
+    const std::uint32_t of_block = super_.block_bytes / super_.descriptor_bytes;
+    const bool meta = super_.has(ext::kMetaGroups) && g / of_block >= super_.first_meta_group;
+    const std::uint32_t most = meta ? 3 : super_.group_count();
+    for (std::uint32_t holder = 1; holder < most; ++holder) {
+      if (!meta && !super_.has_copy(holder)) continue;
+      const auto place = ext::descriptor_place(super_, g, holder);
+      if (!place) continue;
+      const Bytes copy = read_bytes(bytes_, *place, super_.descriptor_bytes);
+      if (copy.size() == super_.descriptor_bytes && good(g, copy)) return copy;
+    }
+    return std::nullopt;
+  }
+
+  static std::uint32_t bits_set(ByteView bitmap, std::uint32_t count) {
+    std::uint32_t set = 0;
+    for (std::uint32_t i = 0; i < count; ++i) set += static_cast<std::uint32_t>(u8(bitmap, i / 8)) >> (i % 8) & 1;
+    return set;
+  }
+
+  // A descriptor of a copy with what its group holds today.
+  Bytes recounted(std::uint32_t g, Bytes d) {
+    const bool sums = super_.has(ext::kMetadataSums);
+    const bool flags = sums || super_.has(ext::kGroupSums);
+    const std::uint32_t clusters = clusters_in(g);
+    const Bytes blocks =
+        read_bytes(bytes_, wide(d, 0, 0x20) * super_.block_bytes, super_.block_bytes);
+    const Bytes inodes =
+        read_bytes(bytes_, wide(d, 4, 0x24) * super_.block_bytes, super_.block_bytes);
+    std::uint16_t flag = le16(d, 0x12);
+    if (blocks.size() == super_.block_bytes &&
+        !(flags && (flag & kNoBitmap) != 0 && all_zero(blocks))) {
+      flag = static_cast<std::uint16_t>(flag & ~kNoBitmap);
+      lay_half(d, 0x0C, 0x2C, clusters - bits_set(blocks, clusters));
+    }
+    if (inodes.size() == super_.block_bytes &&
+        !(flags && (flag & kNoInodes) != 0 && all_zero(inodes))) {
+      const std::uint32_t used = bits_set(inodes, super_.inodes_per_group);
+      std::uint32_t last = 0;
+      const std::uint32_t folders = folders_in(d, inodes, last);
+      if (used > 0) flag = static_cast<std::uint16_t>(flag & ~kNoInodes);
+      lay_half(d, 0x0E, 0x2E, super_.inodes_per_group - used);
+      lay_half(d, 0x10, 0x30, folders);
+      if (flags) lay_half(d, 0x1C, 0x32, super_.inodes_per_group - last);
+    }
+    if (flags) lay_le16(d, 0x12, flag);
+    if (sums) {
+      const auto sum = [&](ByteView bitmap, std::size_t length, std::size_t low, std::size_t high) {
+        const std::uint32_t value =
+            crc32c_chain(super_.checksum_seed, bitmap.first(std::min(length, bitmap.size())));
+        lay_le16(d, low, value & 0xFFFF);
+        if (super_.descriptor_bytes >= high + 2) lay_le16(d, high, value >> 16);
+      };
+      if ((flag & kNoBitmap) == 0)
+        sum(blocks, super_.blocks_per_group / super_.cluster_blocks / 8, 0x18, 0x38);
+      if ((flag & kNoInodes) == 0) sum(inodes, super_.inodes_per_group / 8, 0x1A, 0x3A);
+    }
+    if (const auto right = ext::descriptor_sum(super_, g, d)) lay_le16(d, 0x1E, *right);
+    return d;
+  }
+
+  std::uint32_t clusters_in(std::uint32_t g) const {
+    const std::uint64_t blocks = std::min<std::uint64_t>(
+        super_.blocks_per_group, super_.block_count - super_.group_start(g));
+    return static_cast<std::uint32_t>(divide_up(blocks, super_.cluster_blocks));
+  }
+
+  // Folders among the inodes in use; `last`: one past the last in use.
+  std::uint32_t folders_in(ByteView d, ByteView inodes, std::uint32_t& last) const {
+    const std::uint64_t table = wide(d, 8, 0x28) * super_.block_bytes;
+    std::uint32_t folders = 0;
+    for (std::uint32_t i = 0; i < super_.inodes_per_group; ++i) {
+      if ((u8(inodes, i / 8) >> (i % 8) & 1) == 0) continue;
+      last = i + 1;
+      const Bytes mode = read_bytes(bytes_, table + std::uint64_t{i} * super_.inode_bytes, 2);
+      if (mode.size() == 2 && (le16(mode, 0) & 0xF000) == 0x4000) ++folders;
+    }
+    return folders;
+  }
+
+  void count(ByteView d) {
+    free_clusters_ += half(d, 0x0C, 0x2C);
+    free_inodes_ += half(d, 0x0E, 0x2E);
+  }
+
+  void superblock(const std::vector<Superblock>& supers) {
+    const Bytes own = read_bytes(bytes_, ext::kSuperblockPlace, ext::kSuperblockBytes);
+    if (own.size() < ext::kSuperblockBytes) return;
+    // Its own with all but the sum right is still its own: one byte of it was changed.
+    const auto copy = std::find_if(supers.begin(), supers.end(), [](const Superblock& s) {
+      return s.place != ext::kSuperblockPlace && s.sum_is_right;
+    });
+    if (copy == supers.end()) {
+      diagnosis_.notes.push_back(fmt::format(
+          "volume {}: the superblock has a wrong sum, and there is no copy", volume_.row.number));
+      return;
+    }
+    Bytes after = read_bytes(bytes_, copy->place, ext::kSuperblockBytes);
+    lay_le16(after, 0x5A, 0);
+    const std::uint64_t free_blocks = free_clusters_ * super_.cluster_blocks;
+    lay_le32(after, 0x0C, free_blocks & 0xFFFFFFFF);
+    if (super_.has(ext::kWide)) lay_le32(after, 0x158, free_blocks >> 32);
+    lay_le32(after, 0x10, free_inodes_);
+    lay_le16(after, 0x3A, 1);
+    const ext::Volume opened{volume_.bytes, make_cached(volume_.bytes, context_), super_,
+                             bytes_.size(), context_};
+    if (ext::journal_waits(opened)) lay_le32(after, 0x60, le32(after, 0x60) | ext::kRecover);
+    // What cannot be counted, and its own still says where the rest of it is believable.
+    if (le16(own, 0x38) == 0xEF53 &&
+        std::equal(own.begin() + 0x68, own.begin() + 0x78, after.begin() + 0x68)) {
+      for (const auto& [at, length] : {std::pair<std::size_t, std::size_t>{0x2C, 8},
+                                       {0x34, 2},
+                                       {0x40, 4},
+                                       {0x88, 64},
+                                       {0x174, 8}})
+        lay_bytes(after, at, slice(own, at, length));
+    }
+    if (super_.has(ext::kMetadataSums))
+      lay_le32(after, kSumAt, crc32c_chain(~0u, ByteView(after).first(kSumAt)));
+    RepairStep step;
+    step.code = "ext.superblock";
+    step.certainty = Certainty::certain;
+    step.what = fmt::format("volume {}: the superblock, from its copy at byte {} of the volume",
+                            volume_.row.number, copy->place);
+    step.evidence =
+        "it is none, or its sum is wrong; what is free is counted from the group descriptors";
+    add_changes(step, address_, base_ + ext::kSuperblockPlace, own, after);
+    if (!step.writes.empty()) diagnosis_.steps.push_back(std::move(step));
+  }
+
+  const VolumeView& volume_;
+  Diagnosis& diagnosis_;
+  const Context& context_;
+  std::string address_;
+  std::uint64_t base_;
+  const ByteSource& bytes_;
+  Superblock super_;
+  std::uint64_t free_clusters_ = 0;
+  std::uint64_t free_inodes_ = 0;
+};
+
+}  // namespace
+
+void diagnose_ext(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                  const Context& context) {
+  ExtDiagnosis(disk, volume, diagnosis, context).run();
+}
+
+}  // namespace lantern

@@ -1,0 +1,413 @@
+// The GUID partition table (layout: volume/gpt.h): what both copies and the entries should be, by
+// the better of them and by the volumes that lie on the disk.
+#include <fmt/format.h>
+#include <libdeflate.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "base/checked.h"
+#include "base/crc32c.h"
+#include "base/guid.h"
+#include "base/lay.h"
+#include "base/sha256.h"
+#include "repair/diagnose/diagnosis.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kHeaderBytes = 92;
+constexpr std::size_t kEntryBytes = 128;
+constexpr std::uint32_t kUsualEntries = 128;
+constexpr std::uint64_t kMostEntriesBytes = 1u << 20;
+constexpr std::string_view kBasicData = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7";
+constexpr std::string_view kLinuxData = "0fc63daf-8483-4772-8e79-3d69d8477de4";
+
+std::uint32_t crc(ByteView bytes) {
+  return libdeflate_crc32(0, bytes.data(), bytes.size());
+}
+
+void lay_guid(std::span<std::byte> at, std::string_view text) {
+  std::string digits;
+  for (const char c : text)
+    if (c != '-') digits += c;
+  const auto byte = [&](std::size_t i) {
+    return static_cast<std::byte>(std::stoul(digits.substr(2 * i, 2), nullptr, 16));
+  };
+  constexpr std::size_t kOrder[16] = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
+  for (std::size_t i = 0; i < 16; ++i) at[i] = byte(kOrder[i]);
+}
+
+// A GUID nothing else has, the same each time (RFC 9562, version 8).
+std::string made_guid(const std::string& from) {
+  std::string hex = sha256_hex(from).substr(0, 32);
+  hex[12] = '8';
+  hex[16] = 'a';
+  return hex.substr(0, 8) + "-" + hex.substr(8, 4) + "-" + hex.substr(12, 4) + "-" +
+         hex.substr(16, 4) + "-" + hex.substr(20, 12);
+}
+
+struct Copy {
+  std::uint64_t lba = 0;
+  Bytes header;  // one sector
+  Bytes entries;
+  bool here = false;       // signature
+  bool sum_right = false;  // of the header, at its own place
+  bool entries_right = false;
+
+  bool whole() const { return sum_right && entries_right; }
+  std::uint64_t other() const { return le64(header, 32); }
+  std::uint64_t entries_lba() const { return le64(header, 72); }
+};
+
+// What a table says, apart from where it stands.
+struct Content {
+  Bytes header;  // of a copy it was taken from; places and sums are laid anew
+  Bytes entries;
+};
+
+class GptDiagnosis {
+ public:
+  GptDiagnosis(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis)
+      : disk_(disk),
+        found_(found),
+        diagnosis_(diagnosis),
+        flat_(disk.container.flat),
+        step_(disk.table.sector_size),
+        last_(flat_->size() / step_ - 1),
+        address_(disk.address.print()) {}
+
+  void run() {
+    if (flat_->size() < 68ull * step_) return;
+    find_sector_size();
+    primary_ = read_copy(1);
+    backup_ = read_copy(last_);
+    grown_ =
+        !backup_.here && primary_.sum_right && primary_.other() > 1 && primary_.other() < last_;
+    const Copy old_backup = grown_ ? read_copy(primary_.other()) : Copy{};
+    std::optional<Content> content = choose(old_backup);
+    if (!content) return;
+    mend_entries(*content);
+    lay(*content);
+    protective();
+  }
+
+ private:
+  // The header itself tells, where its reader could not.
+  void find_sector_size() {
+    if (has_signature(step_)) return;
+    for (const std::uint64_t size : {512u, 4096u})
+      if (has_signature(size) || has_signature(flat_->size() / size * size - size)) step_ = size;
+    last_ = flat_->size() / step_ - 1;
+  }
+
+  bool has_signature(std::uint64_t at) const {
+    const Bytes sector = read_bytes(*flat_, at, 8);
+    return has_text(sector, 0, "EFI PART");
+  }
+
+  Copy read_copy(std::uint64_t lba) const {
+    Copy copy;
+    copy.lba = lba;
+    copy.header = read_bytes(*flat_, lba * step_, static_cast<std::size_t>(step_));
+    copy.header.resize(static_cast<std::size_t>(step_));
+    copy.here = has_text(copy.header, 0, "EFI PART");
+    const std::uint32_t length = le32(copy.header, 12);
+    if (!copy.here || length < kHeaderBytes || length > step_) return copy;
+    Bytes summed(copy.header.begin(), copy.header.begin() + length);
+    lay_le32(summed, 16, 0);
+    copy.sum_right = crc(summed) == le32(copy.header, 16) && le64(copy.header, 24) == lba;
+    const std::uint64_t bytes = std::uint64_t{le32(copy.header, 80)} * le32(copy.header, 84);
+    const std::uint64_t at = saturating_mul(copy.entries_lba(), step_);
+    if (bytes == 0 || bytes > kMostEntriesBytes || at >= flat_->size() ||
+        le32(copy.header, 84) < kEntryBytes || !is_power_of_two(le32(copy.header, 84)))
+      return copy;
+    copy.entries = read_bytes(*flat_, at, static_cast<std::size_t>(bytes));
+    copy.entries_right = copy.entries.size() == bytes && crc(copy.entries) == le32(copy.header, 88);
+    return copy;
+  }
+
+  std::optional<Content> choose(const Copy& old_backup) {
+    for (const Copy* const copy :
+         std::initializer_list<const Copy*>{&primary_, &backup_, &old_backup})
+      if (copy->whole()) {
+        source_ = copy == &primary_ ? "the first copy" : "the copy at the end";
+        return Content{copy->header, copy->entries};
+      }
+    // One's header with the other's entries, when the sum says that they are the same.
+    for (const auto& [a, b] : {std::pair(&primary_, &backup_), std::pair(&backup_, &primary_)}) {
+      if (!a->sum_right) continue;
+      for (const std::uint64_t lba : {a->entries_lba(), b->entries_lba(), std::uint64_t{2},
+                                      last_ - entries_sectors(a->header)}) {
+        const Bytes entries = entries_at(lba, a->header);
+        if (!entries.empty() && crc(entries) == le32(a->header, 88)) {
+          source_ = "a header and the entries its sum is over";
+          return Content{a->header, entries};
+        }
+      }
+    }
+    return from_evidence();
+  }
+
+  std::uint64_t entries_sectors(ByteView header) const {
+    return divide_up(std::uint64_t{le32(header, 80)} * le32(header, 84), step_);
+  }
+
+  Bytes entries_at(std::uint64_t lba, ByteView header) const {
+    const std::uint64_t bytes = std::uint64_t{le32(header, 80)} * le32(header, 84);
+    if (bytes == 0 || bytes > kMostEntriesBytes || lba > last_) return {};
+    const Bytes entries = read_bytes(*flat_, lba * step_, static_cast<std::size_t>(bytes));
+    return entries.size() == bytes ? entries : Bytes{};
+  }
+
+  // Entries that can be, and at least one that leads to a volume that is there.
+  std::size_t entries_that_hold(ByteView entries) const {
+    std::size_t hold = 0;
+    for (std::size_t at = 0; at + kEntryBytes <= entries.size(); at += kEntryBytes) {
+      const ByteView e = entries.subspan(at, kEntryBytes);
+      if (all_zero(e.first(16))) continue;
+      const std::uint64_t first = le64(e, 32);
+      if (first > last_ || le64(e, 40) < first || le64(e, 40) > last_) return 0;
+      for (const FoundVolume& volume : found_.volumes)
+        if (volume.range.offset == first * step_) ++hold;
+    }
+    return hold;
+  }
+
+  // No header can be believed: entries that lead to volumes, else the volumes themselves.
+  std::optional<Content> from_evidence() {
+    certainty_ = Certainty::likely;
+    Content content;
+    content.header.resize(static_cast<std::size_t>(step_));
+    lay_text(content.header, 0, "EFI PART");
+    lay_le32(content.header, 8, 0x00010000);
+    lay_le32(content.header, 12, kHeaderBytes);
+    lay_le64(content.header, 40, 2 + kUsualEntries * kEntryBytes / step_);
+    lay_le64(content.header, 48, last_ - 1 - kUsualEntries * kEntryBytes / step_);
+    lay_le32(content.header, 80, kUsualEntries);
+    lay_le32(content.header, 84, kEntryBytes);
+    // What a hurt header still says of who the disk is.
+    std::string id = made_guid(address_ + std::to_string(flat_->size()));
+    for (const Copy* const copy : {&backup_, &primary_})
+      if (!all_zero(slice(copy->header, 56, 16)) && copy->here) id = guid_text(copy->header, 56);
+    lay_guid(std::span(content.header).subspan(56, 16), id);
+    for (const Copy* const copy : {&primary_, &backup_})
+      if (copy->here && le64(copy->header, 40) >= 2 && le64(copy->header, 48) < last_ &&
+          le64(copy->header, 40) < le64(copy->header, 48)) {
+        lay_le64(content.header, 40, le64(copy->header, 40));
+        lay_le64(content.header, 48, le64(copy->header, 48));
+      }
+    std::size_t best = 0;
+    for (const std::uint64_t lba :
+         {std::uint64_t{2}, last_ - kUsualEntries * kEntryBytes / step_}) {
+      const Bytes entries = entries_at(lba, content.header);
+      const std::size_t hold = entries_that_hold(entries);
+      if (hold <= best) continue;
+      best = hold;
+      content.entries = entries;
+      source_ = fmt::format("the entries at sector {}, which lead to {} volumes that are there",
+                            lba, hold);
+    }
+    if (best > 0) return content;
+    if (found_.volumes.empty()) return std::nullopt;
+    content.entries.resize(kUsualEntries * kEntryBytes);
+    std::size_t number = 0;
+    for (const FoundVolume& volume : found_.volumes) {
+      if (number >= kUsualEntries) break;
+      if (volume.range.offset / step_ < 2 || volume.past_end) continue;
+      lay_entry(std::span(content.entries).subspan(number++ * kEntryBytes, kEntryBytes), volume);
+    }
+    if (number == 0) return std::nullopt;
+    source_ = fmt::format("the {} volumes that lie on the disk; names and ids are new", number);
+    return content;
+  }
+
+  void lay_entry(std::span<std::byte> entry, const FoundVolume& volume) const {
+    const bool linux = volume.file_system.starts_with("ext");
+    lay_guid(entry.subspan(0, 16), linux ? kLinuxData : kBasicData);
+    lay_guid(entry.subspan(16, 16),
+             made_guid(address_ + volume.uuid + std::to_string(volume.range.offset)));
+    lay_le64(entry, 32, volume.range.offset / step_);
+    lay_le64(entry, 40, divide_up(volume.range.end(), step_) - 1);
+  }
+
+  // Entries that cannot be as they are, by the volumes they lead to.
+  void mend_entries(Content& content) {
+    const std::size_t step = le32(content.header, 84);
+    std::set<std::string> ids;
+    struct Row {
+      std::size_t at;
+      std::uint64_t first, last;
+    };
+    std::vector<Row> rows;
+    for (std::size_t at = 0; at + step <= content.entries.size(); at += step)
+      if (!all_zero(slice(content.entries, at, 16)))
+        rows.push_back({at, le64(content.entries, at + 32), le64(content.entries, at + 40)});
+    for (Row& row : rows) {
+      const FoundVolume* const volume = volume_at(row.first);
+      const auto number = row.at / step + 1;
+      const bool overlaps = std::any_of(rows.begin(), rows.end(), [&](const Row& other) {
+        return other.at != row.at && other.first > row.first && other.first <= row.last;
+      });
+      if ((row.last < row.first || row.last > last_ || overlaps) && volume != nullptr) {
+        const std::uint64_t right = divide_up(volume->range.end(), step_) - 1;
+        if (right <= last_ && right != row.last) {
+          changes_.push_back(
+              fmt::format("entry {} ends at sector {}, as its {} volume does, not {}", number,
+                          right, volume->file_system, row.last));
+          lay_le64(content.entries, row.at + 40, right);
+          row.last = right;
+        }
+      } else if (overlaps) {
+        diagnosis_.notes.push_back(fmt::format(
+            "entry {} of the GPT overlaps another, and its volume is not known", number));
+      }
+      const std::string id = guid_text(content.entries, row.at + 16);
+      if (ids.insert(id).second) continue;
+      const std::string fresh = made_guid(id + std::to_string(row.first));
+      changes_.push_back(
+          fmt::format("entry {} gets the id {}: {} is another's, too", number, fresh, id));
+      lay_guid(std::span(content.entries).subspan(row.at + 16, 16), fresh);
+      ids.insert(fresh);
+    }
+  }
+
+  const FoundVolume* volume_at(std::uint64_t sector) const {
+    const auto found =
+        std::find_if(found_.volumes.begin(), found_.volumes.end(),
+                     [&](const FoundVolume& v) { return v.range.offset == sector * step_; });
+    return found == found_.volumes.end() ? nullptr : &*found;
+  }
+
+  Bytes header_for(const Content& content, bool copy) const {
+    Bytes header = content.header;
+    const std::uint64_t sectors = entries_sectors(header);
+    const Copy& own = copy ? backup_ : primary_;
+    // Where the entries of this copy lie by itself, when it can be believed.
+    std::uint64_t entries_lba = copy ? last_ - sectors : 2;
+    if (own.sum_right && !grown_) entries_lba = own.entries_lba();
+    lay_le64(header, 24, copy ? last_ : 1);
+    lay_le64(header, 32, copy ? 1 : last_);
+    if (grown_ || le64(header, 48) >= last_ - sectors) lay_le64(header, 48, last_ - sectors - 1);
+    lay_le64(header, 72, entries_lba);
+    lay_le32(header, 88, crc(content.entries));
+    const std::size_t length = le32(header, 12);
+    lay_le32(header, 16, 0);
+    lay_le32(header, 16, crc(ByteView(header).first(length)));
+    return header;
+  }
+
+  void lay(const Content& content) {
+    const bool entries_changed = !changes_.empty();
+    for (const bool copy : {false, true}) {
+      const Copy& own = copy ? backup_ : primary_;
+      const Bytes header = header_for(content, copy);
+      RepairStep step;
+      Mend entries(flat_, address_, le64(header, 72) * step_, content.entries.size());
+      entries.after = content.entries;
+      entries.into(step);
+      Mend sector(flat_, address_, own.lba * step_, static_cast<std::size_t>(step_));
+      sector.after = header;
+      sector.into(step);
+      if (step.writes.empty()) continue;
+      const bool only_grown = grown_ && !copy && own.whole();
+      step.code = entries_changed ? "gpt.entries"
+                  : grown_        ? "gpt.disk-grew"
+                  : copy          ? "gpt.backup"
+                                  : "gpt.primary";
+      step.certainty = entries_changed ? Certainty::likely : certainty_;
+      const std::string which = copy ? "copy at the end" : "first copy";
+      step.what = grown_
+                      ? fmt::format("the {} of the GPT for a disk of {} sectors", which, last_ + 1)
+                      : fmt::format("the {} of the GPT, header and entries", which);
+      for (const std::string& change : changes_) step.evidence += change + "; ";
+      if (only_grown || grown_)
+        step.evidence += fmt::format("the copy stood at sector {}, the disk ends at {}",
+                                     primary_.other(), last_);
+      else if (own.whole())
+        step.evidence += "both copies have to say the same";
+      else
+        step.evidence += fmt::format("it {}; made from {}",
+                                     !own.here        ? "is not there"
+                                     : !own.sum_right ? "has a wrong sum or place"
+                                                      : "has entries with a wrong sum",
+                                     source_);
+      diagnosis_.steps.push_back(std::move(step));
+    }
+  }
+
+  // Sector 0 has an entry of type EE over the disk, so that older systems leave it alone.
+  void protective() {
+    Mend mbr(flat_, address_, 0, 512);
+    bool any = false;
+    bool is_protective = false;
+    for (std::size_t e = 446; e < 510; e += 16) {
+      any = any || u8(mbr.after, e + 4) != 0;
+      is_protective = is_protective || u8(mbr.after, e + 4) == 0xEE;
+    }
+    const bool signature = le16(mbr.after, 510) == 0xAA55;
+    if (signature && is_protective) return;
+    if (any && !is_protective) {
+      diagnosis_.notes.push_back(
+          "sector 0 has entries and none that protects the GPT: which of the two counts, the "
+          "volumes have to tell");
+      return;
+    }
+    lay_le16(mbr.after, 510, 0xAA55);
+    if (!is_protective) {
+      lay_le32(mbr.after, 446, 0x00020000);  // not active, from CHS 0/0/2
+      lay_le32(mbr.after, 450, 0xFFFFFFEE);  // type EE, to the last CHS there is
+      lay_le32(mbr.after, 454, 1);
+      lay_le32(mbr.after, 458, std::min<std::uint64_t>(last_, 0xFFFFFFFF));
+    }
+    RepairStep step;
+    step.code = "gpt.protective";
+    step.certainty = Certainty::certain;
+    step.what = is_protective ? "the signature of sector 0"
+                              : "sector 0: an entry of type EE over the whole disk";
+    step.evidence = "the disk has a GPT; without it systems take the disk for an empty one";
+    mbr.into(step);
+    diagnosis_.steps.push_back(std::move(step));
+  }
+
+  const DiskView& disk_;
+  const VolumeSearch& found_;
+  Diagnosis& diagnosis_;
+  SourcePtr flat_;
+  std::uint64_t step_;
+  std::uint64_t last_;
+  std::string address_;
+  Copy primary_, backup_;
+  bool grown_ = false;
+  Certainty certainty_ = Certainty::certain;
+  std::string source_;
+  std::vector<std::string> changes_;
+};
+
+}  // namespace
+
+bool has_gpt(const DiskView& disk) {
+  if (disk.table.scheme == VolumeTable::Scheme::gpt) return true;
+  // An MBR whose volumes are there counts more than an older GPT beside it.
+  if (disk.table.scheme == VolumeTable::Scheme::mbr && !disk.table.rows.empty()) {
+    const bool protects = std::any_of(disk.table.rows.begin(), disk.table.rows.end(),
+                                      [](const VolumeRow& r) { return r.type_code == "0xee"; });
+    if (!protects) return false;
+  }
+  const ByteSource& flat = *disk.container.flat;
+  const Bytes mbr = read_bytes(flat, 0, 512);
+  for (std::size_t e = 446; mbr.size() == 512 && e < 510; e += 16)
+    if (u8(mbr, e + 4) == 0xEE) return true;
+  for (const std::uint64_t size : {512u, 4096u})
+    for (const std::uint64_t at : {size, flat.size() / size * size - std::min(flat.size(), size)})
+      if (has_text(read_bytes(flat, at, 8), 0, "EFI PART")) return true;
+  return false;
+}
+
+void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+                  const Context& /*context*/) {
+  GptDiagnosis(disk, found, diagnosis).run();
+}
+
+}  // namespace lantern

@@ -1,0 +1,287 @@
+// NTFS (layout: filesystem/ntfs/boot.h): the boot sector from its copy, or made anew from the file
+// table; the first records of that from their mirror.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/checked.h"
+#include "base/lay.h"
+#include "filesystem/ntfs/boot.h"
+#include "filesystem/ntfs/record.h"
+#include "filesystem/ntfs/volume.h"
+#include "lantern/sources.h"
+#include "repair/diagnose/diagnosis.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kSector = 512;
+constexpr std::size_t kMirrored = 4;  // records
+constexpr std::uint32_t kIndexRoot = 0x90;
+
+bool is_record(ByteView bytes) {
+  if (bytes.size() < 512 || !has_text(bytes, 0, "FILE")) return false;
+  const auto record = ntfs::parse_record(Bytes(bytes.begin(), bytes.end()));
+  return record && !record->torn;
+}
+
+// What the file table says of the volume it lies in.
+struct Found {
+  std::uint64_t cluster_bytes = 0;
+  std::uint64_t table_cluster = 0;
+  std::uint64_t mirror_cluster = 0;
+  std::uint32_t record_bytes = 1024;
+  std::uint32_t index_bytes = 4096;
+  std::uint64_t clusters = 0;  // 0: not known
+};
+
+std::optional<std::uint64_t> first_cluster(ByteView bytes, std::uint32_t type) {
+  const auto record = ntfs::parse_record(Bytes(bytes.begin(), bytes.end()));
+  if (!record) return std::nullopt;
+  for (const ntfs::Attribute& attribute : record->attributes) {
+    if (attribute.type != type || attribute.resident || !attribute.name.empty()) continue;
+    std::vector<ntfs::Run> runs;
+    ntfs::add_runs(slice(record->bytes, static_cast<std::size_t>(attribute.runs.offset),
+                         static_cast<std::size_t>(attribute.runs.length)),
+                   0, ~std::uint64_t{0} >> 13, runs);
+    if (!runs.empty() && !runs.front().hole) return runs.front().lcn;
+  }
+  return std::nullopt;
+}
+
+// `at`: where a record 0 lies; the table, or the mirror of it.
+std::optional<Found> table_at(const ByteSource& volume, std::uint64_t at) {
+  for (const std::uint32_t size : {1024u, 4096u, 512u, 2048u}) {
+    const Bytes records = read_bytes(volume, at, std::size_t{size} * 12);
+    if (records.size() < std::size_t{size} * kMirrored) continue;
+    const ByteView first = ByteView(records).first(size);
+    const ByteView second = ByteView(records).subspan(size, size);
+    if (!is_record(first) || !is_record(second) || le32(first, 0x1C) != size) continue;
+    const auto table = first_cluster(first, 0x80);
+    const auto mirror = first_cluster(second, 0x80);
+    if (!table || !mirror || *table == 0 || *mirror == 0) continue;
+    Found found;
+    found.record_bytes = size;
+    found.table_cluster = *table;
+    found.mirror_cluster = *mirror;
+    const std::uint64_t from_table = at % *table == 0 ? at / *table : 0;
+    const std::uint64_t from_mirror = at % *mirror == 0 ? at / *mirror : 0;
+    for (const std::uint64_t bytes : {from_table, from_mirror}) {
+      if (!is_power_of_two(bytes) || bytes < 512 || bytes > (2u << 20)) continue;
+      // Both have to begin with a record 0.
+      if (!has_text(read_bytes(volume, *table * bytes, 4), 0, "FILE") &&
+          !has_text(read_bytes(volume, *mirror * bytes, 4), 0, "FILE"))
+        continue;
+      found.cluster_bytes = bytes;
+      const Bytes all = read_bytes(volume, *table * bytes, std::size_t{size} * 12);
+      for (std::size_t i = 0; i < 12 && all.size() == std::size_t{size} * 12; ++i) {
+        const ByteView record = ByteView(all).subspan(i * size, size);
+        const auto parsed = ntfs::parse_record(Bytes(record.begin(), record.end()));
+        if (!parsed) continue;
+        for (const ntfs::Attribute& a : parsed->attributes) {
+          if (i == 8 && a.type == 0x80 && a.name == "$Bad") found.clusters = a.size_bytes / bytes;
+          if (i == 5 && a.type == kIndexRoot && a.resident && a.value.length >= 16)
+            found.index_bytes = le32(parsed->value_of(a), 8);
+        }
+      }
+      return found;
+    }
+  }
+  return std::nullopt;
+}
+
+// The places makers let the table and its mirror begin at.
+std::optional<Found> find_table(const ByteSource& volume) {
+  for (std::uint64_t cluster = 512; cluster <= (2u << 20); cluster *= 2)
+    for (const std::uint64_t at :
+         {4 * cluster, 0xC0000 * cluster, 2 * cluster, 16 * cluster, 8 * cluster, 5 * cluster,
+          volume.size() / cluster / 2 * cluster, volume.size() / cluster / 3 * cluster})
+      if (at < volume.size() && has_text(read_bytes(volume, at, 4), 0, "FILE"))
+        if (const auto found = table_at(volume, at)) return found;
+  return std::nullopt;
+}
+
+std::uint8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
+  if (bytes >= cluster_bytes) return static_cast<std::uint8_t>(bytes / cluster_bytes);
+  unsigned power = 0;
+  while ((std::uint64_t{1} << power) < bytes) ++power;
+  return static_cast<std::uint8_t>(256 - power);
+}
+
+class NtfsDiagnosis {
+ public:
+  NtfsDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                const Context& context)
+      : disk_(disk),
+        volume_(volume),
+        diagnosis_(diagnosis),
+        context_(context),
+        address_(disk.address.print()),
+        base_(volume.row.range.offset),
+        boot_(read_bytes(*volume.bytes, 0, kSector)) {}
+
+  void run() {
+    if (boot_.size() < kSector) return;
+    boot_sector();
+    hidden();
+    records();
+  }
+
+ private:
+  void propose(std::string code, Certainty certainty, std::string what, std::string evidence,
+               std::uint64_t at, ByteView before, ByteView after) {
+    RepairStep step;
+    step.code = std::move(code);
+    step.certainty = certainty;
+    step.what = fmt::format("volume {}: {}", volume_.row.number, what);
+    step.evidence = std::move(evidence);
+    add_changes(step, address_, base_ + at, before, after);
+    if (!step.writes.empty()) diagnosis_.steps.push_back(std::move(step));
+  }
+
+  // Whether the table or its mirror begins where a boot sector says.
+  bool leads_to_table(const ntfs::Geometry& g) const {
+    for (const std::uint64_t cluster : {g.table_cluster, g.mirror_cluster})
+      if (cluster < g.cluster_count() &&
+          has_text(read_bytes(*volume_.bytes, cluster * g.cluster_bytes, 4), 0, "FILE"))
+        return true;
+    return false;
+  }
+
+  static bool jumps(ByteView sector) { return u8(sector, 0) == 0xEB || u8(sector, 0) == 0xE9; }
+
+  void boot_sector() {
+    std::optional<ntfs::Geometry> own, copy;
+    for (const ntfs::Geometry& g : ntfs::find_geometries(*volume_.bytes)) {
+      if (!leads_to_table(g)) continue;
+      (g.place == 0 ? own : copy) = g;
+      if (g.place != 0 && g.place + g.sector_bytes >= volume_.bytes->size()) break;
+    }
+    const bool good = own && jumps(boot_);
+    if (copy) {
+      const Bytes spare = read_bytes(*volume_.bytes, copy->place, kSector);
+      if (!good && jumps(spare)) {
+        propose("ntfs.boot-sector", Certainty::certain,
+                fmt::format("the boot sector, from its copy at byte {} of the volume", copy->place),
+                "it is lost or does not lead to the file table; the copy does", 0, boot_, spare);
+        boot_ = spare;
+      }
+      return;
+    }
+    if (good) {
+      // The copy lies in the sector behind the volume, the last of its partition.
+      const std::uint64_t at = own->volume_bytes;
+      const Bytes there = read_bytes(*volume_.bytes, at, kSector);
+      if (there.size() == kSector && at + own->sector_bytes == volume_.bytes->size())
+        propose("ntfs.boot-copy", Certainty::certain, "the copy of the boot sector",
+                "it is lost; the boot sector leads to the file table", at, there, boot_);
+      return;
+    }
+    const auto found = find_table(*volume_.bytes);
+    if (!found) return;
+    Bytes made = made_from(*found);
+    const std::uint64_t last = volume_.bytes->size() / kSector * kSector - kSector;
+    const Bytes there = read_bytes(*volume_.bytes, last, kSector);
+    RepairStep step;
+    step.code = "ntfs.boot-sector";
+    step.certainty = found->clusters != 0 ? Certainty::certain : Certainty::likely;
+    step.what =
+        fmt::format("volume {}: the boot sector and its copy, made anew from the file table",
+                    volume_.row.number);
+    step.evidence = fmt::format(
+        "both are lost; the file table begins at cluster {} and its mirror at {}, with clusters of "
+        "{} bytes{}; the serial number and boot code are not known",
+        found->table_cluster, found->mirror_cluster, found->cluster_bytes,
+        found->clusters != 0 ? fmt::format(", {} of them by $BadClus", found->clusters) : "");
+    add_changes(step, address_, base_, boot_, made);
+    add_changes(step, address_, base_ + last, there, made);
+    diagnosis_.steps.push_back(std::move(step));
+    boot_ = made;
+  }
+
+  Bytes made_from(const Found& found) const {
+    Bytes s(kSector);
+    const std::uint64_t per_cluster = std::max<std::uint64_t>(found.cluster_bytes / kSector, 1);
+    std::uint64_t sectors = volume_.bytes->size() / kSector - 1;
+    if (found.clusters != 0 && sectors / per_cluster != found.clusters)
+      sectors = found.clusters * per_cluster;
+    lay_text(s, 0, "\xEB\x52\x90NTFS    ");
+    lay_le16(s, 0x0B, kSector);
+    s[0x0D] = static_cast<std::byte>(per_cluster <= 128 ? per_cluster
+                                                        : size_code(per_cluster, per_cluster * 2));
+    s[0x15] = std::byte{0xF8};
+    lay_le16(s, 0x18, 63);
+    lay_le16(s, 0x1A, 255);
+    lay_le32(s, 0x1C, base_ / kSector);
+    lay_le32(s, 0x24, 0x00800080);
+    lay_le64(s, 0x28, sectors);
+    lay_le64(s, 0x30, found.table_cluster);
+    lay_le64(s, 0x38, found.mirror_cluster);
+    s[0x40] = static_cast<std::byte>(size_code(found.record_bytes, found.cluster_bytes));
+    s[0x44] = static_cast<std::byte>(size_code(found.index_bytes, found.cluster_bytes));
+    lay_text(s, 0x54, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
+    lay_le16(s, 510, 0xAA55);
+    return s;
+  }
+
+  void hidden() {
+    const std::uint64_t step = std::max<std::uint64_t>(le16(boot_, 11), 1);
+    const std::uint64_t right = base_ / step;
+    if (disk_.table.scheme == VolumeTable::Scheme::none || le32(boot_, 0x1C) == right) return;
+    if (!boot_evidence(*disk_.container.flat, base_, volume_.file_system.get()).strong()) return;
+    Bytes after = boot_;
+    lay_le32(after, 0x1C, right);
+    propose(
+        "ntfs.hidden-sectors", Certainty::certain,
+        fmt::format("the boot sector says that {} sectors lie before the volume", right),
+        fmt::format("it says {}; its loader reads from there and finds nothing", le32(boot_, 0x1C)),
+        0, boot_, after);
+    boot_ = after;
+  }
+
+  // The first records and their mirror: one that is no record is made from one that is.
+  void records() {
+    std::optional<ntfs::Geometry> g;
+    Bytes whole = read_bytes(*volume_.bytes, 0, kSector);
+    lay_bytes(whole, 0, boot_);
+    for (const ntfs::Geometry& candidate : ntfs::find_geometries(*make_memory_source(whole)))
+      if (candidate.place == 0) g = candidate;
+    if (!g || g->table_cluster >= g->cluster_count() || g->mirror_cluster >= g->cluster_count())
+      return;
+    const std::uint64_t table = g->table_cluster * g->cluster_bytes;
+    const std::uint64_t mirror = g->mirror_cluster * g->cluster_bytes;
+    const std::size_t size = g->record_bytes;
+    for (std::size_t i = 0; i < kMirrored; ++i) {
+      const Bytes own = read_bytes(*volume_.bytes, table + i * size, size);
+      const Bytes spare = read_bytes(*volume_.bytes, mirror + i * size, size);
+      if (own.size() < size || spare.size() < size) return;
+      const bool own_good = is_record(own);
+      const bool spare_good = is_record(spare);
+      if (own_good == spare_good) continue;
+      propose(own_good ? "ntfs.mirror-record" : "ntfs.table-record", Certainty::certain,
+              fmt::format("record {} of the {}", i,
+                          own_good ? "mirror, from the file table" : "file table, from its mirror"),
+              "it is no record, or torn; the other one is whole",
+              (own_good ? mirror : table) + i * size, own_good ? spare : own,
+              own_good ? own : spare);
+    }
+  }
+
+  const DiskView& disk_;
+  const VolumeView& volume_;
+  Diagnosis& diagnosis_;
+  const Context& context_;
+  std::string address_;
+  std::uint64_t base_;
+  Bytes boot_;
+};
+
+}  // namespace
+
+void diagnose_ntfs(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+                   const Context& context) {
+  NtfsDiagnosis(disk, volume, diagnosis, context).run();
+}
+
+}  // namespace lantern

@@ -1,0 +1,251 @@
+#include "repair/guards.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "filesystem/ext/journal.h"
+#include "filesystem/ext/superblock.h"
+#include "lantern/error.h"
+#include "lantern/machines.h"
+#include "lantern/text.h"
+#include "repair/diagnose/diagnosis.h"
+#include "repair/trial.h"
+
+namespace lantern {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr std::size_t kMostNeighbours = 2000;
+// Of NTFS: the boot sector and what belongs to it. No log speaks of these.
+constexpr std::uint64_t kBootBytes = 8192;
+
+std::string full_path(const std::string& path) {
+  std::error_code error;
+  const fs::path canonical = fs::weakly_canonical(path, error);
+  return error ? path : canonical.string();
+}
+
+class Guards {
+ public:
+  Guards(const RepairPlan& plan, const std::vector<std::size_t>& steps, const WriteLog& writes,
+         const OpenOptions& options, const ApplyOptions& how, const Context& context)
+      : plan_(plan),
+        steps_(steps),
+        writes_(writes),
+        options_(options),
+        how_(how),
+        context_(context) {
+    context_.findings = std::make_shared<FindingSink>();
+    context_.scratch = nullptr;
+  }
+
+  void check() {
+    for (const WriteLog::File& file : writes_.files()) {
+      journal_elsewhere(file.path);
+      if (how_.host) users(file.path);
+      machines(file.path);
+      children(file.path);
+    }
+    file_systems();
+  }
+
+ private:
+  [[noreturn]] static void refuse(const std::string& where, const std::string& what,
+                                  const std::string& next) {
+    throw Error(ErrorCode::refused, where, std::nullopt, what, next);
+  }
+
+  void journal_elsewhere(const std::string& path) {
+    const std::string folder = fs::absolute(how_.journal).parent_path().string();
+    if (full_path(how_.journal) == path)
+      refuse(path, "cannot be its own journal", "name another file with --journal");
+    if (!how_.host) return;
+    const auto source = how_.host->file(path);
+    // An image may lie beside its journal; a device must not hold it.
+    if (!source || !source->block_device) {
+      const auto place = how_.host->file(folder);
+      if (const auto backing = place ? how_.host->loop_file(place->device) : std::nullopt;
+          !backing || full_path(*backing) != path)
+        return;
+      refuse(how_.journal, "would lie inside the disk that is repaired",
+             "name a place on another disk with --journal");
+    }
+    if (const std::string why = why_destination_is_unsafe(*how_.host, path, folder); !why.empty())
+      refuse(how_.journal, "would lie inside what is repaired: " + why,
+             "name a place on another disk with --journal");
+  }
+
+  void users(const std::string& path) {
+    const std::vector<std::string> uses = how_.host->uses_of(path);
+    if (!uses.empty())
+      refuse(path, "is in use: " + uses.front(),
+             "let go of it there first, or repair a copy: --scratch, --into");
+    for (const Holder& holder : how_.host->holders(path))
+      if (holder.writing)
+        refuse(path,
+               fmt::format("is held open for writing by {} (process {})", for_terminal(holder.name),
+                           holder.process),
+               "end it, or switch the machine off, and run the command again");
+    if (const auto lock = how_.host->lock_on(path))
+      refuse(path, "is locked by " + *lock, "switch the machine off, and run the command again");
+  }
+
+  void machines(const std::string& path) {
+    const fs::path folder = fs::path(path).parent_path();
+    std::error_code error;
+    if (!fs::is_regular_file(path, error) || !how_.host) return;
+    const MachineFolder found = find_machines(host_neighbours(folder.string(), context_),
+                                              folder.string(), *how_.host, options_, context_);
+    for (const Machine& machine : found.machines) {
+      const bool names =
+          std::any_of(machine.disks.begin(), machine.disks.end(), [&](const MachineDisk& disk) {
+            if (full_path(disk.place) == path) return true;
+            return std::any_of(disk.chain.begin(), disk.chain.end(), [&](const ChainLink& link) {
+              return full_path(link.place) == path;
+            });
+          });
+      if (!names) continue;
+      const std::string who = fmt::format("the machine \"{}\"", for_terminal(machine.name));
+      if (machine.state == MachineState::running)
+        refuse(path, fmt::format("{} runs: {}", who, machine.state_evidence),
+               "switch it off, and run the command again");
+      if (machine.state == MachineState::suspended && !how_.despite_saved_state)
+        refuse(path, fmt::format("{} is suspended: {}", who, machine.state_evidence),
+               "start and shut it down; or give its saved state up with --despite saved-state");
+    }
+  }
+
+  // A child holds only what differs from its parent: with another parent it is another disk.
+  void children(const std::string& path) {
+    std::error_code error;
+    if (!fs::is_regular_file(path, error)) return;
+    const auto folder = host_neighbours(fs::path(path).parent_path().string(), context_);
+    std::size_t seen = 0;
+    for (const std::string& name : folder->names()) {
+      if (++seen > kMostNeighbours) return;
+      const std::string place = folder->place(name);
+      if (full_path(place) == path) continue;
+      const auto file = folder->open(name);
+      if (!file || (*file)->size() < 512) continue;
+      Surroundings around;
+      around.name = name;
+      around.beside = folder;
+      around.opening = {place};
+      try {
+        for (const ChainLink& link : open_container(*file, around, context_).chain)
+          if (!link.missing && full_path(link.place) == path)
+            refuse(path,
+                   fmt::format("{} lies on it: with another parent it is another disk",
+                               for_terminal(place)),
+                   "repair the child, or a copy");
+      } catch (const Error& failed) {
+        if (failed.code() == ErrorCode::refused || failed.code() == ErrorCode::stopped) throw;
+      }
+    }
+  }
+
+  // What the file systems' own logs will write over, and what a sleeping system has in mind.
+  void file_systems() {
+    std::error_code error;
+    const Address source = Address::parse(plan_.source, [&](const std::string& path) {
+      return fs::exists(fs::symlink_status(path, error));
+    });
+    std::optional<Target> target;
+    try {
+      target = open_disk_target(source, options_, context_);
+    } catch (const Error& failed) {
+      if (failed.code() == ErrorCode::stopped) throw;
+      return;  // too hurt to be opened: nothing in it is asleep that could be known
+    }
+    const DiskView& disk = target->disks.back();
+    for (const VolumeView& volume : disk.volumes) {
+      if (!volume.file_system) continue;
+      const std::vector<Range> touched = touched_in(disk, volume);
+      if (touched.empty()) continue;
+      const std::string type = volume.file_system->facts().type;
+      if (type == "ntfs") ntfs(volume, touched);
+      if (type.starts_with("ext")) ext(volume, touched);
+    }
+  }
+
+  std::vector<Range> touched_in(const DiskView& disk, const VolumeView& volume) const {
+    std::vector<Range> touched;
+    for (const RepairStep& step : plan_.steps) {
+      if (std::find(steps_.begin(), steps_.end(), step.number) == steps_.end()) continue;
+      for (const PlannedWrite& write : step.writes) {
+        Range range{write.offset_bytes, write.after.size()};
+        if (write.address == volume.address.print()) {
+          touched.push_back(range);
+        } else if (write.address == disk.address.print()) {
+          const Range part = intersect(range, volume.row.range);
+          // Our own mending of these is what a log, written out, would leave, too.
+          if (!part.empty() && !step.code.starts_with("ext."))
+            touched.push_back({part.offset - volume.row.range.offset, part.length});
+        }
+      }
+    }
+    return touched;
+  }
+
+  void ntfs(const VolumeView& volume, const std::vector<Range>& touched) {
+    for (const Entry& entry : volume.file_system->find({"hiberfil.sys"}, NameRule::any_case)) {
+      if (entry.state != EntryState::active || entry.kind != EntryKind::file) continue;
+      const Bytes start = read_bytes(*volume.file_system->open(entry).bytes, 0, 4);
+      const std::string mark = start.size() == 4 ? text_of(start) : "";
+      if (mark == "hibr" || mark == "HIBR" || mark == "wake" || mark == "WAKE")
+        refuse(volume.address.print(),
+               "its system is hibernated: it wakes with this volume in mind",
+               "start it and shut it down whole, or repair a copy: --scratch, --into");
+    }
+    const bool unclean = context_unclean();
+    const std::uint64_t end = volume.bytes->size() - std::min(volume.bytes->size(), kBootBytes);
+    for (const Range& range : touched)
+      if (unclean && range.end() > kBootBytes && range.offset < end)
+        refuse(volume.address.print(),
+               "was not closed cleanly, and the repair touches what its log will write over",
+               "let its system start once, or repair a copy: --scratch, --into");
+  }
+
+  bool context_unclean() const {
+    const std::vector<Finding> all = context_.findings->all();
+    return std::any_of(all.begin(), all.end(),
+                       [](const Finding& f) { return f.code == FindingCode::ntfs_unclean; });
+  }
+
+  void ext(const VolumeView& volume, const std::vector<Range>& touched) {
+    const auto supers = ext::find_superblocks(*volume.bytes);
+    if (supers.empty()) return;
+    const ext::Volume opened{volume.bytes, make_cached(volume.bytes, context_), supers.front(),
+                             volume.bytes->size(), context_};
+    if (!ext::journal_waits(opened)) return;
+    for (const ext::JournalCopy& copy : ext::read_history(opened).copies)
+      for (const Range& range : touched)
+        if (!intersect({opened.block_place(copy.block), opened.super.block_bytes}, range).empty())
+          refuse(
+              volume.address.print(),
+              fmt::format("was not unmounted, and its journal will write over block {}, which the "
+                          "repair touches",
+                          copy.block),
+              "let its system mount it once, or repair a copy: --scratch, --into");
+  }
+
+  const RepairPlan& plan_;
+  const std::vector<std::size_t>& steps_;
+  const WriteLog& writes_;
+  const OpenOptions& options_;
+  const ApplyOptions& how_;
+  Context context_;
+};
+
+}  // namespace
+
+void check_guards(const RepairPlan& plan, const std::vector<std::size_t>& steps,
+                  const WriteLog& writes, const OpenOptions& options, const ApplyOptions& how,
+                  const Context& context) {
+  Guards(plan, steps, writes, options, how, context).check();
+}
+
+}  // namespace lantern

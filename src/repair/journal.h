@@ -1,0 +1,20 @@
+// The undo journal at work: a WriteLog (source/write_log.h) whose writes are made, and unmade.
+//
+// Thread-safety: one thread for one journal.
+#pragma once
+
+#include "lantern/repair.h"
+#include "source/write_log.h"
+
+namespace lantern {
+
+// Makes the writes of a log that is marked complete, in order, flushed where they ask for it, and
+// marks it applied.
+void make_writes(WriteLog& log, const ApplyOptions& how, const Context& context);
+
+// A journal in `path` that holds what `log` does, marked complete. Throws Error{refused,
+// cannot_write}.
+std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const std::string& path,
+                                       const Context& context);
+
+}  // namespace lantern

@@ -1,0 +1,114 @@
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "base/bytes.h"
+#include "lantern/error.h"
+#include "lantern/repair.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kMostSteps = 10'000;
+
+std::string hexadecimal(ByteView bytes) {
+  std::string text;
+  text.reserve(2 * bytes.size());
+  for (const std::byte byte : bytes) text += fmt::format("{:02x}", std::to_integer<unsigned>(byte));
+  return text;
+}
+
+[[noreturn]] void fail(const std::string& what) {
+  throw Error(ErrorCode::cannot_read, "the plan", std::nullopt, what,
+              "make it anew: lantern repair SRC --json");
+}
+
+Bytes bytes_of(const std::string& text) {
+  const auto digit = [](char c) -> unsigned {
+    if (c >= '0' && c <= '9') return static_cast<unsigned>(c - '0');
+    if (c >= 'a' && c <= 'f') return static_cast<unsigned>(c - 'a') + 10;
+    fail("bytes are not hexadecimal");
+  };
+  if (text.size() % 2 != 0) fail("bytes are not hexadecimal");
+  Bytes bytes;
+  for (std::size_t i = 0; i < text.size(); i += 2)
+    bytes.push_back(static_cast<std::byte>(digit(text[i]) << 4 | digit(text[i + 1])));
+  return bytes;
+}
+
+void put_reach(JsonWriter& json, const char* key, const Reach& reach) {
+  json.key(key).begin_object().key("volumes").value(reach.volumes);
+  json.key("files").value(reach.files).key("folders").value(reach.folders).end_object();
+}
+
+}  // namespace
+
+void write_json(JsonWriter& json, const RepairPlan& plan) {
+  json.key("source").value(plan.source);
+  json.key("identity").begin_object().key("size_bytes").value(plan.identity.size_bytes);
+  json.key("sector_size").value(plan.identity.sector_size);
+  json.key("samples_sha256").value(plan.identity.samples_sha256).end_object();
+  json.key("steps").begin_array();
+  for (const RepairStep& step : plan.steps) {
+    json.begin_object()
+        .key("number")
+        .value(std::uint64_t{step.number})
+        .key("code")
+        .value(step.code);
+    json.key("certainty").value(to_string(step.certainty)).key("what").value(step.what);
+    json.key("evidence").value(step.evidence).key("writes").begin_array();
+    for (const PlannedWrite& write : step.writes) {
+      json.begin_object().key("address").value(write.address);
+      json.key("offset_bytes").value(write.offset_bytes);
+      json.key("before").value(hexadecimal(write.before));
+      json.key("after").value(hexadecimal(write.after)).end_object();
+    }
+    json.end_array().end_object();
+  }
+  json.end_array();
+  put_reach(json, "before", plan.before);
+  put_reach(json, "after", plan.after);
+  json.key("notes").begin_array();
+  for (const std::string& note : plan.notes) json.value(note);
+  json.end_array();
+}
+
+RepairPlan read_plan(const std::string& text) {
+  const auto document = nlohmann::json::parse(text, nullptr, /*allow_exceptions=*/false);
+  if (document.is_discarded() || !document.is_object()) fail("is not whole, or is none");
+  RepairPlan plan;
+  try {
+    plan.source = document.at("source").get<std::string>();
+    const auto& identity = document.at("identity");
+    plan.identity.size_bytes = identity.at("size_bytes").get<std::uint64_t>();
+    plan.identity.sector_size = identity.at("sector_size").get<std::uint32_t>();
+    plan.identity.samples_sha256 = identity.at("samples_sha256").get<std::string>();
+    for (const auto& row : document.at("steps")) {
+      if (plan.steps.size() >= kMostSteps) fail("has too many steps");
+      RepairStep step;
+      step.number = plan.steps.size() + 1;
+      if (row.at("number").get<std::uint64_t>() != step.number) fail("its steps are not in order");
+      step.code = row.at("code").get<std::string>();
+      step.what = row.at("what").get<std::string>();
+      step.evidence = row.at("evidence").get<std::string>();
+      const std::string certainty = row.at("certainty").get<std::string>();
+      step.certainty = certainty == "certain"  ? Certainty::certain
+                       : certainty == "likely" ? Certainty::likely
+                                               : Certainty::possible;
+      for (const auto& cell : row.at("writes")) {
+        PlannedWrite write;
+        write.address = cell.at("address").get<std::string>();
+        write.offset_bytes = cell.at("offset_bytes").get<std::uint64_t>();
+        write.before = bytes_of(cell.at("before").get<std::string>());
+        write.after = bytes_of(cell.at("after").get<std::string>());
+        step.writes.push_back(std::move(write));
+      }
+      plan.steps.push_back(std::move(step));
+    }
+  } catch (const nlohmann::json::exception& error) {
+    fail(std::string("something is missing or of another kind: ") + error.what());
+  }
+  return plan;
+}
+
+}  // namespace lantern

@@ -1,0 +1,251 @@
+#include "lantern/scratch.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <mutex>
+
+#include "lantern/error.h"
+#include "lantern/sources.h"
+#include "source/writable_source.h"
+#include "source/write_log.h"
+
+namespace lantern {
+namespace {
+
+// Longer writes are noted in pieces, so that none is held in memory more than once.
+constexpr std::size_t kPieceBytes = 1u << 20;
+
+std::string full_path(const std::string& path) {
+  std::error_code error;
+  const auto canonical = std::filesystem::weakly_canonical(path, error);
+  return error ? path : canonical.string();
+}
+
+}  // namespace
+
+class Scratch::File final : public ByteSource {
+ public:
+  File(std::shared_ptr<Scratch> scratch, std::string path, SourcePtr inner)
+      : scratch_(std::move(scratch)), path_(std::move(path)), inner_(std::move(inner)) {}
+
+  std::uint64_t size() const override {
+    const std::shared_lock lock(scratch_->mutex_);
+    return scratch_->files_.at(path_).size_bytes;
+  }
+  std::optional<std::uint32_t> logical_sector_size() const override {
+    return inner_->logical_sector_size();
+  }
+  std::optional<std::uint32_t> physical_sector_size() const override {
+    return inner_->physical_sector_size();
+  }
+
+  void write(std::uint64_t offset, ByteView bytes, bool flush_before) const {
+    scratch_->write(path_, offset, bytes, flush_before);
+  }
+
+ protected:
+  void do_read(std::uint64_t offset, std::span<std::byte> out,
+               std::vector<Range>& unreadable) const override {
+    scratch_->read(path_, offset, out, unreadable);
+  }
+
+  bool do_extents(Range range, const ExtentVisitor& visit) const override {
+    std::vector<Range> laid;
+    {
+      const std::shared_lock lock(scratch_->mutex_);
+      for (const auto& [at, piece] : scratch_->files_.at(path_).pieces)
+        if (const Range part = intersect({at, piece.length}, range); !part.empty())
+          laid.push_back(part);
+    }
+    bool going = true;
+    const auto below = [&](std::uint64_t from, std::uint64_t to) {
+      const Range inside = intersect({from, to - from}, {0, inner_->size()});
+      inner_->extents(inside, [&](const Extent& extent) { return going = visit(extent); });
+      const std::uint64_t told = std::max(from, inside.empty() ? from : inside.end());
+      if (going && told < to)
+        going = visit({ExtentKind::unallocated, {told, to - told}, nullptr, 0, {}});
+    };
+    std::uint64_t at = range.offset;
+    for (const Range& part : laid) {
+      if (going && part.offset > at) below(at, part.offset);
+      if (going) going = visit({ExtentKind::overlaid, part, nullptr, 0, {}});
+      at = part.end();
+    }
+    if (going && at < range.end()) below(at, range.end());
+    return going;
+  }
+
+ private:
+  std::shared_ptr<Scratch> scratch_;
+  std::string path_;
+  SourcePtr inner_;
+};
+
+Scratch::Scratch(std::unique_ptr<WriteLog> log) : log_(std::move(log)) {}
+Scratch::~Scratch() = default;
+
+std::shared_ptr<Scratch> Scratch::in_memory(std::int64_t now_seconds,
+                                            std::shared_ptr<Scratch> below) {
+  std::shared_ptr<Scratch> scratch(new Scratch(WriteLog::in_memory(now_seconds)));
+  scratch->below_ = std::move(below);
+  return scratch;
+}
+
+std::shared_ptr<Scratch> Scratch::in_file(const std::string& path, std::int64_t now_seconds) {
+  std::error_code error;
+  const bool there = std::filesystem::exists(std::filesystem::symlink_status(path, error));
+  std::shared_ptr<Scratch> scratch(
+      new Scratch(there ? WriteLog::open(path) : WriteLog::create(path, now_seconds)));
+  if (scratch->log_->last_mark())
+    throw Error(ErrorCode::refused, path, std::nullopt,
+                "is the journal of a repair that was made, not a scratch",
+                "lantern undo takes that repair back; name another file");
+  return scratch;
+}
+
+SourcePtr Scratch::over(const std::string& path, SourcePtr inner) {
+  const std::string name = full_path(path);
+  if (below_) inner = below_->over(path, std::move(inner));
+  const std::unique_lock lock(mutex_);
+  auto [found, added] = files_.try_emplace(name);
+  Laid& laid = found->second;
+  laid.inner = inner;
+  if (added) {
+    laid.size_bytes = inner->size();
+    const auto& files = log_->files();
+    const auto known = std::find_if(files.begin(), files.end(),
+                                    [&](const WriteLog::File& f) { return f.path == name; });
+    laid.number = static_cast<std::uint32_t>(known - files.begin());
+    if (known != files.end()) {
+      if (known->size_bytes != inner->size() ||
+          known->samples_sha256 != identify(*inner).samples_sha256)
+        throw Error(ErrorCode::refused, name, std::nullopt,
+                    "has changed since the scratch file was begun",
+                    "begin a new one: what it holds does not fit the disk any more");
+      for (const WriteLog::Write& write : log_->writes())
+        if (write.file == laid.number) lay(laid, write.offset, {write.length, write.at});
+    }
+  }
+  return std::make_shared<File>(shared_from_this(), name, std::move(inner));
+}
+
+void Scratch::begin_step(const std::string& name) {
+  const std::unique_lock lock(mutex_);
+  log_->add_step(name);
+}
+
+void Scratch::lay(Laid& laid, std::uint64_t offset, Piece piece) {
+  const std::uint64_t end = offset + piece.length;
+  auto at = laid.pieces.lower_bound(offset);
+  if (at != laid.pieces.begin()) {
+    const auto before = std::prev(at);
+    const std::uint64_t before_end = before->first + before->second.length;
+    if (before_end > end)
+      laid.pieces[end] = {before_end - end, before->second.at + (end - before->first)};
+    if (before_end > offset) before->second.length = offset - before->first;
+  }
+  at = laid.pieces.lower_bound(offset);
+  while (at != laid.pieces.end() && at->first < end) {
+    const std::uint64_t at_end = at->first + at->second.length;
+    if (at_end > end) laid.pieces[end] = {at_end - end, at->second.at + (end - at->first)};
+    at = laid.pieces.erase(at);
+  }
+  laid.pieces[offset] = piece;
+  laid.size_bytes = std::max(laid.size_bytes, end);
+}
+
+void Scratch::write(const std::string& path, std::uint64_t offset, ByteView bytes,
+                    bool flush_before) {
+  for (std::size_t done = 0; done < bytes.size(); done += kPieceBytes) {
+    const ByteView part = bytes.subspan(done, std::min(kPieceBytes, bytes.size() - done));
+    std::vector<Range> unreadable;
+    Bytes before(part.size());
+    {
+      const std::shared_lock lock(mutex_);
+      const std::uint64_t size = files_.at(path).size_bytes;
+      const std::uint64_t room = size - std::min(size, offset + done);
+      before.resize(static_cast<std::size_t>(std::min<std::uint64_t>(before.size(), room)));
+    }
+    read(path, offset + done, before, unreadable);
+    if (!unreadable.empty())
+      throw Error(ErrorCode::cannot_write, path, unreadable.front().offset,
+                  "what stands there cannot be read, so it could not be brought back",
+                  "make an image of the disk first, and repair that");
+    const std::unique_lock lock(mutex_);
+    Laid& laid = files_.at(path);
+    if (laid.number >= log_->files().size())
+      laid.number = log_->add_file(path, identify(*laid.inner));
+    const WriteLog::Write& noted = log_->add_write(
+        laid.number, offset + done, (flush_before && done == 0) || flush_next_, part, before);
+    flush_next_ = false;
+    lay(laid, noted.offset, {noted.length, noted.at});
+  }
+}
+
+void Scratch::flush() {
+  const std::unique_lock lock(mutex_);
+  flush_next_ = true;
+}
+
+bool Scratch::first_time(const std::string& name) {
+  const std::unique_lock lock(mutex_);
+  return asked_.insert(name).second;
+}
+
+void Scratch::read(const std::string& path, std::uint64_t offset, std::span<std::byte> out,
+                   std::vector<Range>& unreadable) const {
+  const std::shared_lock lock(mutex_);
+  const Laid& laid = files_.at(path);
+  const ReadResult got = laid.inner->read(offset, out);
+  std::fill(out.begin() + static_cast<std::ptrdiff_t>(got.length), out.end(), std::byte{0});
+  std::vector<Range> lost = got.unreadable;
+  const Range asked{offset, out.size()};
+  auto at = laid.pieces.upper_bound(offset);
+  if (at != laid.pieces.begin()) --at;
+  for (; at != laid.pieces.end() && at->first < asked.end(); ++at) {
+    const Range part = intersect({at->first, at->second.length}, asked);
+    if (part.empty()) continue;
+    log_->read(at->second.at + (part.offset - at->first),
+               out.subspan(static_cast<std::size_t>(part.offset - offset),
+                           static_cast<std::size_t>(part.length)));
+    std::vector<Range> left;
+    for (const Range& range : lost) {
+      if (range.offset < part.offset)
+        left.push_back({range.offset, std::min(range.end(), part.offset) - range.offset});
+      const std::uint64_t from = std::max(range.offset, part.end());
+      if (range.end() > from) left.push_back({from, range.end() - from});
+    }
+    lost = std::move(left);
+  }
+  unreadable.insert(unreadable.end(), lost.begin(), lost.end());
+}
+
+void write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
+                   bool flush_before) {
+  if (const auto* const file = dynamic_cast<const Scratch::File*>(layer.get())) {
+    file->write(offset, bytes, flush_before);
+    return;
+  }
+  const auto* const writable = dynamic_cast<const WritableSource*>(layer.get());
+  if (writable == nullptr)
+    throw Error(ErrorCode::unsupported, {}, offset,
+                "this layer is made from others as it is read: it takes no writes",
+                "lantern image --as qcow2 makes a copy that does");
+  if (offset > layer->size() || bytes.size() > layer->size() - offset)
+    throw Error(ErrorCode::unsupported, {}, offset,
+                "the file a disk lies in would have to grow, and cannot where it lies",
+                "extract it, or lantern image it, and repair that");
+  while (!bytes.empty()) {
+    const Translation part = writable->translate(offset, bytes);
+    for (const LayerWrite& write : part.writes) {
+      write_through(write.below, write.offset, write.bytes, write.flush_before || flush_before);
+      flush_before = false;
+    }
+    offset += part.covered;
+    bytes = bytes.subspan(part.covered);
+  }
+}
+
+}  // namespace lantern

@@ -1,0 +1,265 @@
+#include "source/write_log.h"
+
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <cstring>
+
+#include "base/crc32c.h"
+#include "base/lay.h"
+#include "lantern/error.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::string_view kSignature = "LTWRITES";
+constexpr std::uint32_t kVersion = 1;
+constexpr std::size_t kHeaderBytes = 32;
+constexpr std::size_t kRecordBytes = 16;
+constexpr std::size_t kFileBytes = 72;
+constexpr std::size_t kWriteBytes = 32;
+constexpr std::size_t kMarkBytes = 16;
+constexpr std::size_t kSampleDigits = 64;
+constexpr std::uint64_t kMostText = 64u << 10;
+constexpr std::uint64_t kMostWrite = 256u << 20;
+constexpr std::size_t kPiece = 1u << 20;
+enum Kind : std::uint32_t { kFile = 1, kStep = 2, kWrite = 3, kMark = 4 };
+
+ByteView view_of(const std::string& text) {
+  return std::as_bytes(std::span(text));
+}
+
+}  // namespace
+
+WriteLog::WriteLog(int descriptor, std::string path)
+    : descriptor_(descriptor), path_(std::move(path)) {}
+
+WriteLog::~WriteLog() {
+  ::close(descriptor_);
+}
+
+std::unique_ptr<WriteLog> WriteLog::in_memory(std::int64_t now_seconds) {
+  const int descriptor = ::memfd_create("writes", MFD_CLOEXEC);
+  if (descriptor < 0) throw Error(ErrorCode::cannot_write, {}, std::nullopt, std::strerror(errno));
+  std::unique_ptr<WriteLog> log(new WriteLog(descriptor, {}));
+  log->begin(now_seconds);
+  return log;
+}
+
+std::unique_ptr<WriteLog> WriteLog::create(const std::string& path, std::int64_t now_seconds) {
+  const int descriptor =
+      ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600);
+  if (descriptor < 0)
+    throw Error(errno == EEXIST ? ErrorCode::refused : ErrorCode::cannot_write, path, std::nullopt,
+                errno == EEXIST ? "is there already" : std::strerror(errno),
+                errno == EEXIST ? "name another file" : "choose a place that can be written");
+  std::unique_ptr<WriteLog> log(new WriteLog(descriptor, path));
+  log->begin(now_seconds);
+  return log;
+}
+
+std::unique_ptr<WriteLog> WriteLog::open(const std::string& path) {
+  const int descriptor = ::open(path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW);
+  if (descriptor < 0)
+    throw Error(ErrorCode::cannot_open, path, std::nullopt, std::strerror(errno), "check the name");
+  std::unique_ptr<WriteLog> log(new WriteLog(descriptor, path));
+  log->load();
+  return log;
+}
+
+void WriteLog::begin(std::int64_t now_seconds) {
+  made_at_ = now_seconds;
+  Bytes header(kHeaderBytes);
+  lay_text(header, 0, kSignature);
+  lay_le32(header, 8, kVersion);
+  lay_le64(header, 16, static_cast<std::uint64_t>(now_seconds));
+  lay_le32(header, 28, crc32c(ByteView(header).first(28)));
+  write_at_end(header);
+}
+
+void WriteLog::write_at_end(ByteView bytes) {
+  std::size_t done = 0;
+  while (done < bytes.size()) {
+    const ssize_t put = ::pwrite(descriptor_, bytes.data() + done, bytes.size() - done,
+                                 static_cast<off_t>(end_ + done));
+    if (put < 0 && errno == EINTR) continue;
+    if (put <= 0)
+      throw Error(ErrorCode::cannot_write, path_, end_,
+                  put < 0 ? std::strerror(errno) : "the file takes no more",
+                  "nothing was changed by this; make room, or name another file");
+    done += static_cast<std::size_t>(put);
+  }
+  end_ += bytes.size();
+}
+
+void WriteLog::append(std::uint32_t kind, ByteView head, ByteView a, ByteView b) {
+  Bytes record(kRecordBytes + head.size());
+  lay_le32(record, 0, kind);
+  lay_le64(record, 8, head.size() + a.size() + b.size());
+  lay_bytes(record, kRecordBytes, head);
+  std::uint32_t sum = crc32c_chain(~0u, record);
+  sum = ~crc32c_chain(crc32c_chain(sum, a), b);
+  lay_le32(record, 4, sum);
+  for (const ByteView part : {ByteView(record), a, b}) write_at_end(part);
+}
+
+std::uint32_t WriteLog::add_file(const std::string& path, const Identity& identity) {
+  Bytes head(kFileBytes);
+  lay_le64(head, 0, identity.size_bytes);
+  lay_text(head, 8, identity.samples_sha256);
+  append(kFile, head, view_of(path), {});
+  files_.push_back({path, identity.size_bytes, identity.samples_sha256});
+  return static_cast<std::uint32_t>(files_.size() - 1);
+}
+
+void WriteLog::add_step(const std::string& name) {
+  append(kStep, view_of(name), {}, {});
+  steps_.push_back(name);
+}
+
+const WriteLog::Write& WriteLog::add_write(std::uint32_t file, std::uint64_t offset,
+                                           bool flush_before, ByteView after, ByteView before) {
+  Bytes head(kWriteBytes);
+  lay_le32(head, 0, file);
+  lay_le32(head, 4, flush_before ? 1 : 0);
+  lay_le64(head, 8, offset);
+  lay_le64(head, 16, after.size());
+  lay_le64(head, 24, before.size());
+  const std::uint64_t at = end_ + kRecordBytes + kWriteBytes;
+  append(kWrite, head, after, before);
+  Write& write = writes_.emplace_back();
+  write.file = file;
+  write.step = steps_.empty() ? 0 : steps_.size() - 1;
+  write.flush_before = flush_before;
+  write.offset = offset;
+  write.length = after.size();
+  write.before_length = before.size();
+  write.at = at;
+  return write;
+}
+
+void WriteLog::add_mark(Mark mark, std::int64_t now_seconds) {
+  Bytes head(kMarkBytes);
+  lay_le32(head, 0, static_cast<std::uint32_t>(mark));
+  lay_le64(head, 8, static_cast<std::uint64_t>(now_seconds));
+  // What it speaks of has to be there before it.
+  const auto flush = [&] {
+    if (!path_.empty() && ::fsync(descriptor_) != 0)
+      throw Error(ErrorCode::cannot_write, path_, std::nullopt, std::strerror(errno),
+                  "name a journal on another disk");
+  };
+  flush();
+  append(kMark, head, {}, {});
+  flush();
+  last_mark_ = mark;
+}
+
+void WriteLog::read(std::uint64_t at, std::span<std::byte> out) const {
+  std::size_t done = 0;
+  while (done < out.size()) {
+    const ssize_t got =
+        ::pread(descriptor_, out.data() + done, out.size() - done, static_cast<off_t>(at + done));
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0)
+      throw Error(ErrorCode::cannot_read, path_, at + done,
+                  got < 0 ? std::strerror(errno) : "the file became shorter",
+                  "bring back the file as it was");
+    done += static_cast<std::size_t>(got);
+  }
+}
+
+Bytes WriteLog::piece(std::uint64_t at, std::uint64_t length) const {
+  Bytes bytes(static_cast<std::size_t>(length));
+  read(at, bytes);
+  return bytes;
+}
+
+void WriteLog::load() {
+  struct stat facts {};
+  if (::fstat(descriptor_, &facts) != 0 || !S_ISREG(facts.st_mode))
+    throw Error(ErrorCode::cannot_open, path_, std::nullopt, "is not a file", "check the name");
+  const auto limit = static_cast<std::uint64_t>(facts.st_size);
+  Bytes header(kHeaderBytes);
+  if (limit >= kHeaderBytes) read(0, header);
+  if (!has_text(header, 0, kSignature) || le32(header, 28) != crc32c(ByteView(header).first(28)))
+    throw Error(ErrorCode::cannot_read, path_, 0, "is no journal of writes, or its start is lost",
+                "check the name");
+  if (le32(header, 8) != kVersion)
+    throw Error(ErrorCode::cannot_read, path_, 8, "was written by a newer version",
+                "use that version");
+  made_at_ = static_cast<std::int64_t>(le64(header, 16));
+  end_ = kHeaderBytes;
+  while (end_ < limit) {
+    std::uint64_t next = 0;
+    if (!take_record(end_, limit, next)) {
+      cut_ = true;
+      break;
+    }
+    end_ = next;
+  }
+}
+
+bool WriteLog::take_record(std::uint64_t at, std::uint64_t limit, std::uint64_t& next) {
+  if (limit - at < kRecordBytes) return false;
+  Bytes head(kRecordBytes);
+  read(at, head);
+  const std::uint64_t length = le64(head, 8);
+  const std::uint64_t body = at + kRecordBytes;
+  if (length > limit - body || length > 2 * kMostWrite + kWriteBytes) return false;
+  const std::uint32_t said = le32(head, 4);
+  lay_le32(head, 4, 0);
+  std::uint32_t sum = crc32c_chain(~0u, head);
+  Bytes bytes(static_cast<std::size_t>(std::min<std::uint64_t>(length, kPiece)));
+  Bytes first;
+  for (std::uint64_t done = 0; done < length; done += bytes.size()) {
+    bytes.resize(static_cast<std::size_t>(std::min<std::uint64_t>(length - done, kPiece)));
+    read(body + done, bytes);
+    if (done == 0) first = bytes;
+    sum = crc32c_chain(sum, bytes);
+  }
+  if (~sum != said) return false;
+  next = body + length;
+  switch (le32(head, 0)) {
+    case kFile: {
+      if (length < kFileBytes || length > kFileBytes + kMostText) return false;
+      files_.push_back({text_of(ByteView(first).subspan(kFileBytes)), le64(first, 0),
+                        text_of(slice(first, 8, kSampleDigits))});
+      return true;
+    }
+    case kStep:
+      if (length > kMostText) return false;
+      steps_.push_back(text_of(first));
+      return true;
+    case kWrite: {
+      if (length < kWriteBytes) return false;
+      Write write;
+      write.file = le32(first, 0);
+      write.step = steps_.empty() ? 0 : steps_.size() - 1;
+      write.flush_before = (le32(first, 4) & 1) != 0;
+      write.offset = le64(first, 8);
+      write.length = le64(first, 16);
+      write.before_length = le64(first, 24);
+      write.at = body + kWriteBytes;
+      if (write.file >= files_.size() || write.length > kMostWrite ||
+          write.before_length > write.length || write.offset > ~std::uint64_t{0} - write.length ||
+          length != kWriteBytes + write.length + write.before_length)
+        return false;
+      writes_.push_back(write);
+      return true;
+    }
+    case kMark: {
+      const std::uint32_t mark = length == kMarkBytes ? le32(first, 0) : 0;
+      if (mark < 1 || mark > 3) return false;
+      last_mark_ = static_cast<Mark>(mark);
+      return true;
+    }
+    default:
+      return false;
+  }
+}
+
+}  // namespace lantern
