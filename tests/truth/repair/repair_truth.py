@@ -1,0 +1,296 @@
+#!/usr/bin/env python3
+"""Damage on disks of the systems' own tools, one or several at a time, planned, mended and taken back.
+
+Each case: the plan is applied; where only one answer is right the disk is the original again, byte for byte; else the
+systems' checkers are content, and every file is there with its hash. Then it is taken back: the damaged disk, bit for
+bit. Healthy disks: no step. Prints a table. repair_truth.py LANTERN [NAME of a case]."""
+import hashlib
+import json
+import os
+import struct
+import subprocess
+import sys
+import tempfile
+
+import disks
+from disks import MIB, S, le32
+
+LANTERN = os.path.abspath(sys.argv[1])
+ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
+bad = []
+
+
+def lantern(*arguments, ok=(0, 1)):
+    done = subprocess.run([LANTERN, *arguments], capture_output=True)
+    if done.returncode not in ok:
+        raise RuntimeError(f"lantern {' '.join(arguments)}: {done.returncode}: {done.stderr.decode()}")
+    return done
+
+
+def sha(data):
+    return hashlib.sha256(data).hexdigest()
+
+
+def contents(path, folder):
+    """Every file of every volume, by hash: what each volume holds, whatever its number is now."""
+    held = {}
+    report = json.loads(lantern("survey", path, "--json").stdout)
+    for volume in report["volumes"]:
+        if not volume["file_system"]:
+            continue
+        out = os.path.join(folder, "OUT")
+        subprocess.run(["rm", "-rf", out, out + ".json"])
+        lantern("extract", volume["address"], out, "--manifest", out + ".json")
+        with open(out + ".json") as f:
+            rows = json.load(f)["files"]
+        held[volume["start_bytes"]] = sorted((row["path"], row["sha256"]) for row in rows if row["kind"] == "file")
+    return held
+
+
+def checkers(disk, path, folder):
+    """What the systems' own checkers say of the table and of each volume."""
+    said = []
+    if subprocess.run(["sfdisk", "--verify", path], capture_output=True).returncode != 0:
+        said.append("sfdisk --verify")
+    for number, (start, length, kind) in disk.volumes.items():
+        volume = os.path.join(folder, "volume")
+        with open(path, "rb") as f, open(volume, "wb") as out:
+            f.seek(start)
+            out.write(f.read(length))
+        command = {"fat": ["fsck.fat", "-n"], "ext": ["e2fsck", "-fn"], "exf": ["fsck.exfat", "-n"],
+                   "ntf": ["ntfsfix", "-n"]}[kind[:3]]
+        done = subprocess.run([*command, volume], capture_output=True)
+        if done.returncode != 0:
+            said.append(f"{command[0]} of volume {number}: {(done.stdout + done.stderr).decode(errors='replace').strip()[-300:]}")
+    return said
+
+
+# --- damage: each takes the disk's bytes and the disk -------------------------------------------
+
+def zero(at, length):
+    def damage(data, disk):
+        data[at:at + length] = bytes(length)
+    return damage
+
+
+def put(at, value):
+    def damage(data, disk):
+        data[at:at + len(value)] = value
+    return damage
+
+
+def entry(number, offset, value):
+    return put(446 + (number - 1) * 16 + offset, value)
+
+
+def in_volume(number, at, length, value=None):
+    def damage(data, disk):
+        start = disk.start(number) + at
+        data[start:start + length] = value or bytes(length)
+    return damage
+
+
+def end_of_volume(number, length):
+    def damage(data, disk):
+        start, size, _ = disk.volumes[number]
+        data[start + size - length:start + size] = bytes(length)
+    return damage
+
+
+def last(length):
+    def damage(data, disk):
+        data[len(data) - length:] = bytes(length)
+    return damage
+
+
+def noise(at, length):
+    def damage(data, disk):
+        import random
+        data[at:at + length] = random.Random(at).randbytes(length)
+    return damage
+
+
+def logical_record(number):
+    """The signature and entries of the record before a logical volume."""
+    def damage(data, disk):
+        at = disk.start(number) - 2048 * S
+        data[at + 446:at + 512] = bytes(66)
+    return damage
+
+
+def fat_table(number, copy, length):
+    def damage(data, disk):
+        start = disk.start(number)
+        reserved, size = struct.unpack_from("<H", data, start + 14)[0], struct.unpack_from("<H", data, start + 22)[0]
+        size = size or le32(data, start + 36)
+        at = start + (reserved + copy * size) * S + 64
+        data[at:at + length] = bytes(length)
+    return damage
+
+
+def ntfs_record(number, record, mirror):
+    def damage(data, disk):
+        start = disk.start(number)
+        cluster = data[start + 13] * struct.unpack_from("<H", data, start + 11)[0]
+        at = start + struct.unpack_from("<Q", data, start + (56 if mirror else 48))[0] * cluster + record * 1024
+        data[at:at + 1024] = bytes(1024)
+    return damage
+
+
+# disk: name, exact (only one right answer), damage.
+CASES = {
+    "mbr": [
+        ("signature", True, [zero(510, 2)]),
+        ("type of FAT32 as 83", False, [entry(2, 4, b"\x83")]),
+        ("type of ext4 as 07", True, [entry(3, 4, b"\x07")]),
+        ("flag of an entry", True, [entry(2, 0, b"\x20")]),
+        ("entry 2 zeroed", False, [entry(2, 0, bytes(16))]),
+        ("entry 3 zeroed", False, [entry(3, 0, bytes(16))]),
+        ("start of entry 2 wrong", True, [entry(2, 8, struct.pack("<I", 43009))]),
+        ("start of entry 3 far off", False, [entry(3, 8, struct.pack("<I", 7))]),
+        ("length of entry 2 short", True, [entry(2, 12, struct.pack("<I", 1000))]),
+        ("length of entry 2 past the end", True, [entry(2, 12, struct.pack("<I", 900000))]),
+        ("all entries", False, [zero(446, 64)]),
+        ("sector 0", False, [zero(0, 512)]),
+        ("sector 0 noise", False, [noise(0, 512)]),
+        ("chain: the first record", False, [logical_record(5)]),
+        ("chain: the second record", False, [logical_record(6)]),
+        ("extended entry zeroed", False, [entry(4, 0, bytes(16))]),
+        ("FAT32 boot sector", True, [in_volume(2, 0, 512)]),
+        ("FAT32 boot sector noise", True, [in_volume(2, 0, 512, os.urandom(512))]),
+        ("FAT32 copy noise", True, [in_volume(2, 6 * S, 512, b"\x5a" * 512)]),
+        ("FAT32 boot sector and copy", False, [in_volume(2, 0, 512), in_volume(2, 6 * S, 512)]),
+        ("FAT32 counts", True, [in_volume(2, S, 4)]),
+        ("FAT32 counts whole", False, [in_volume(2, S, 512)]),
+        ("FAT16 boot sector", False, [in_volume(1, 0, 512)]),
+        ("FAT16 signature", True, [in_volume(1, 510, 2)]),
+        ("FAT16 first table", True, [fat_table(1, 0, 4096)]),
+        ("FAT16 second table", True, [fat_table(1, 1, 4096)]),
+        ("FAT32 first table", True, [fat_table(2, 0, 20000)]),
+        ("FAT32 second table", True, [fat_table(2, 1, 20000)]),
+        ("ext4 superblock", False, [in_volume(3, 1024, 1024)]),
+        ("ext4 superblock, one byte", False, [in_volume(3, 1024 + 0x19, 1, b"\x77")]),
+        ("ext4 superblock and descriptors", False, [in_volume(3, 0, 16384)]),
+        ("ext2 superblock and descriptors", False, [in_volume(6, 1024, 2048)]),
+        ("NTFS boot sector", True, [in_volume(7, 0, 512)]),
+        ("NTFS boot sector's copy", True, [end_of_volume(7, 512)]),
+        ("NTFS boot sector and copy", False, [in_volume(7, 0, 512), end_of_volume(7, 512)]),
+        ("NTFS record 0", True, [ntfs_record(7, 0, False)]),
+        ("NTFS records 0 to 3", True, [ntfs_record(7, i, False) for i in range(4)]),
+        ("NTFS mirror", True, [ntfs_record(7, i, True) for i in range(4)]),
+        ("signature, type, FAT32 boot sector", True, [zero(510, 2), entry(3, 4, b"\x07"), in_volume(2, 0, 512)]),
+        ("sector 0, ext4 superblock, NTFS boot sector", False,
+         [zero(0, 512), in_volume(3, 1024, 1024), in_volume(7, 0, 512)]),
+        ("sector 0, FAT32 boot sector, NTFS copy", False, [zero(0, 512), in_volume(2, 0, 512), end_of_volume(7, 512)]),
+    ],
+    "old-mbr": [
+        ("signature", True, [zero(510, 2)]),
+        ("entry 2 zeroed", False, [entry(2, 0, bytes(16))]),
+        ("sector 0", False, [zero(0, 512)]),
+        ("FAT16 boot sector", False, [in_volume(1, 0, 512)]),
+        ("start of entry 1 wrong", True, [entry(1, 8, struct.pack("<I", 64))]),
+    ],
+    "gpt": [
+        ("first header", True, [zero(S, 512)]),
+        ("first header, one byte", True, [put(S + 40, b"\x99")]),
+        ("first header and entries", True, [zero(S, 33 * S)]),
+        ("first entries", True, [zero(2 * S, 16 * S)]),
+        ("header at the end", True, [last(512)]),
+        ("copy at the end", True, [last(33 * S)]),
+        ("both headers", False, [zero(S, 512), last(512)]),
+        ("both headers' sums", True, [put(S + 16, bytes(4)), lambda d, _: d.__setitem__(slice(len(d) - 496, len(d) - 492), bytes(4))]),
+        ("headers and first entries", False, [zero(S, 33 * S), last(512)]),
+        ("both copies whole", False, [zero(S, 33 * S), last(33 * S)]),
+        ("protective entry", True, [zero(446, 64)]),
+        ("sector 0", True, [zero(0, 512)]),
+        ("sector 0 and first copy", True, [zero(0, 34 * S)]),
+        ("exFAT boot region", True, [in_volume(3, 0, 512)]),
+        ("exFAT boot region whole", True, [in_volume(3, 0, 12 * S)]),
+        ("exFAT copy", True, [in_volume(3, 12 * S, 12 * S)]),
+        ("exFAT both regions", False, [in_volume(3, 0, 24 * S)]),
+        ("NTFS boot sector", True, [in_volume(2, 0, 512)]),
+        ("ext4 superblock", False, [in_volume(4, 1024, 1024)]),
+        ("ext4 descriptors", False, [in_volume(4, 4096, 4096)]),
+        ("first copy, exFAT boot, NTFS boot, FAT32 boot", True,
+         [zero(S, 33 * S), in_volume(3, 0, 512), in_volume(2, 0, 512), in_volume(1, 0, 512)]),
+    ],
+}
+
+
+def judge(disk, name, exact, damages, folder):
+    path = os.path.join(folder, "disk.img")
+    data = bytearray(disk.data)
+    for damage in damages:
+        damage(data, disk)
+    with open(path, "wb") as f:
+        f.write(data)
+    damaged = sha(data)
+    plan = json.loads(lantern("repair", path, "--json").stdout)
+    with open(path, "rb") as f:
+        if sha(f.read()) != damaged:
+            return "planning changed the disk"
+    if not plan["steps"]:
+        return "no step; " + "; ".join(plan["notes"])
+    journal = os.path.join(folder, "undo")
+    if os.path.exists(journal):
+        os.remove(journal)
+    steps = ",".join(str(step["number"]) for step in plan["steps"])
+    lantern("repair", path, "--apply", steps, "--journal", journal)
+    with open(path, "rb") as f:
+        mended = f.read()
+    wrong = []
+    if exact and mended != disk.data:
+        at = next(i for i in range(len(mended)) if mended[i] != disk.data[i])
+        n = sum(a != b for a, b in zip(mended, disk.data))
+        wrong.append(f"not the original's bytes: {n} differ, the first at {at}: {mended[at]:02x}, {disk.data[at]:02x} is right")
+    if not exact or wrong:
+        wrong += checkers(disk, path, folder)
+        held = contents(path, folder)
+        if held != disk.held:
+            missing = [k for k in disk.held if disk.held[k] != held.get(k)]
+            wrong.append(f"files are not the original's: volumes at {missing}")
+    again = json.loads(lantern("repair", path, "--json").stdout)
+    if again["steps"]:
+        wrong.append("mended, and still proposes " + ", ".join(s["code"] for s in again["steps"]))
+    lantern("undo", journal)
+    with open(path, "rb") as f:
+        if sha(f.read()) != damaged:
+            wrong.append("undo does not bring back the damaged disk")
+    codes = ", ".join(f"{s['code']}{'' if s['certainty'] == 'certain' else ' (' + s['certainty'] + ')'}" for s in plan["steps"])
+    return ("BAD " + " | ".join(wrong)) if wrong else ("ok  " + codes)
+
+
+def main():
+    gone = disks.missing()
+    if gone:
+        print("skipped: not here:", ", ".join(gone))
+        return 0
+    counted = 0
+    with tempfile.TemporaryDirectory(prefix="lantern_repair") as folder:
+        for name, cases in CASES.items():
+            chosen = [c for c in cases if ONLY in f"{name}: {c[0]}"]
+            if not chosen:
+                continue
+            disk = disks.make(name)
+            path = os.path.join(folder, "healthy.img")
+            with open(path, "wb") as f:
+                f.write(disk.data)
+            said = checkers(disk, path, folder)
+            disk.held = contents(path, folder)
+            plan = json.loads(lantern("repair", path, "--json").stdout)
+            counted += 1
+            if plan["steps"] or plan["notes"] or said or len(disk.held) != len(disk.volumes):
+                bad.append(name)
+                print(f"BAD   {name}, healthy: {[s['what'] for s in plan['steps']]} {plan['notes']} {said} {len(disk.held)} of {len(disk.volumes)}")
+            for what, exact, damages in chosen:
+                counted += 1
+                answer = judge(disk, what, exact, damages, folder)
+                if not answer.startswith("ok"):
+                    bad.append(what)
+                    answer = "BAD " + answer.removeprefix("BAD ")
+                print(f"{answer[:3]}  {name:8} {what:48} {'=' if exact else '~'}  {answer[4:]}", flush=True)
+    print(f"{counted} cases, {len(bad)} bad")
+    return 1 if bad else 0
+
+
+sys.exit(main())
