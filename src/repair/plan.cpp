@@ -14,6 +14,8 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kMostRounds = 6;
+// Bytes that are read to find volumes without being asked to: seconds.
+constexpr std::uint64_t kQuicklyRead = 1u << 30;
 constexpr std::uint64_t kMostCounted = 200'000;  // entries of one volume
 
 class Planner {
@@ -88,19 +90,32 @@ class Planner {
     VolumeSearchOptions usual;
     usual.usual_places_only = !how_.every_sector;
     usual.every_sector = how_.every_sector;
-    const VolumeSearch found =
-        search_volumes(disk.container.flat, disk.table, usual, trial_.fresh());
+    VolumeSearch found = search_volumes(disk.container.flat, disk.table, usual, trial_.fresh());
+    if (usual.usual_places_only && !explained(disk, found)) {
+      if (found.unexplained <= kQuicklyRead) {
+        usual = {};
+        found = search_volumes(disk.container.flat, disk.table, usual, trial_.fresh());
+      } else {
+        plan_.notes.push_back(
+            "volumes may lie where they usually do not: --every-sector reads all of the disk");
+      }
+    }
     Diagnosis diagnosis;
     if (has_gpt(disk))
       diagnose_gpt(disk, found, diagnosis, trial_.fresh());
     else
       diagnose_mbr(disk, found, diagnosis, trial_.fresh());
-    const bool nothing_known = disk.table.scheme == VolumeTable::Scheme::none &&
-                               found.volumes.empty() && diagnosis.steps.empty();
-    if (nothing_known && found.unexplained > 0)
-      diagnosis.notes.push_back(
-          "no table, and no volume in the usual places: lantern sweep --volumes reads all of it");
     take(diagnosis, Certainty::certain);
+  }
+
+  // Whether the table leads to something wherever it leads, or the volumes found are all there is.
+  static bool explained(const DiskView& disk, const VolumeSearch& found) {
+    if (found.unexplained == 0) return true;
+    if (disk.table.scheme == VolumeTable::Scheme::none) return false;
+    return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeView& v) {
+      return v.file_system || v.row.system ||
+             (!v.recognised.empty() && !v.recognised.starts_with("its start"));
+    });
   }
 
   void volumes() {

@@ -35,6 +35,7 @@ struct Candidate {
   std::uint64_t before = 0;  // where it says it begins, bytes
   bool first = false;        // its first sector or superblock says so
   bool copy = false;         // a copy of that does
+  std::uint64_t copy_at = 0;
 };
 
 std::uint64_t round_up_to(std::uint64_t value, std::uint64_t step) {
@@ -96,6 +97,7 @@ class Search {
     result.volumes.clear();
     result.inside.clear();
     for (const FoundVolume* const volume : all) {
+      if (is_copy_of_another(*volume)) continue;
       const bool overlaps = std::any_of(
           result.volumes.begin(), result.volumes.end(),
           [&](const FoundVolume& other) { return !intersect(other.range, volume->range).empty(); });
@@ -108,6 +110,15 @@ class Search {
   }
 
  private:
+  // A sector that is the copy in a volume that opens is not the first of one itself.
+  bool is_copy_of_another(const FoundVolume& volume) const {
+    return std::any_of(verdicts_.begin(), verdicts_.end(), [&](const auto& row) {
+      const Candidate& other = candidates_.at(row.first);
+      return row.second && other.copy_at == volume.range.offset &&
+             other.start != volume.range.offset && row.second->score >= volume.score;
+    });
+  }
+
   using Key = std::pair<std::uint64_t, std::string>;
 
   void add(Candidate candidate) {
@@ -120,9 +131,11 @@ class Search {
     // What the first sector says is worth more than what its copy does.
     if (candidate.first && !there.first) {
       candidate.copy = candidate.copy || (there.copy && there.length == candidate.length);
+      candidate.copy_at = std::max(candidate.copy_at, there.copy_at);
       there = candidate;
-    } else {
-      there.copy = there.copy || (candidate.copy && candidate.length == there.length);
+    } else if (candidate.copy && candidate.length == there.length) {
+      there.copy = true;
+      there.copy_at = candidate.copy_at;
     }
   }
 
@@ -135,6 +148,7 @@ class Search {
     candidate.start = at - copy_behind;
     candidate.first = false;
     candidate.copy = true;
+    candidate.copy_at = at;
     add(candidate);
   }
 
@@ -302,6 +316,10 @@ std::set<std::uint64_t> usual_places(const ByteSource& disk, const VolumeTable& 
     for (const std::uint64_t at : {end, round_up_to(end, kMiB), end + kTrack, end + kSector,
                                    end + kMiB, end + 2 * kSector, round_up_to(end, kMiB) + kMiB})
       places.insert(at);
+    // Of ext the first copy of the superblock, with blocks of 1, 2 and 4 KiB.
+    for (const std::uint64_t start : {end, round_up_to(end, kMiB)})
+      for (const std::uint64_t copy : {8193 * 1024ull, 16384 * 2048ull, 32768 * 4096ull})
+        places.insert(start + copy);
   };
   around_end(size);
   // With a backup table behind the last volume.
@@ -313,7 +331,8 @@ std::set<std::uint64_t> usual_places(const ByteSource& disk, const VolumeTable& 
     around_end(row.range.end());
   }
   for (const FoundVolume& volume : known.volumes) {
-    places.insert(volume.range.offset - std::min(volume.range.offset, kTrack));
+    for (const std::uint64_t before : {kSector, std::uint64_t{4096}, kTrack, kMiB + kSector})
+      places.insert(volume.range.offset - std::min(volume.range.offset, before));
     around_end(volume.range.end());
   }
   std::set<std::uint64_t> whole;

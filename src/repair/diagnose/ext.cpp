@@ -133,7 +133,8 @@ class ExtDiagnosis {
 
   static std::uint32_t bits_set(ByteView bitmap, std::uint32_t count) {
     std::uint32_t set = 0;
-    for (std::uint32_t i = 0; i < count; ++i) set += static_cast<std::uint32_t>(u8(bitmap, i / 8)) >> (i % 8) & 1;
+    for (std::uint32_t i = 0; i < count; ++i)
+      set += static_cast<std::uint32_t>(u8(bitmap, i / 8)) >> (i % 8) & 1;
     return set;
   }
 

@@ -113,6 +113,9 @@ class MbrDiagnosis {
                        volume.label.empty() ? "" : " \"" + volume.label + "\"", start_of(volume));
   }
 
+  // What it says of itself fits what lies behind it.
+  static bool is_sure(const FoundVolume& volume) { return volume.score >= 8 && !volume.past_end; }
+
   // What the first sector becomes by `change`, as a step.
   template <typename Change>
   void propose(std::string code, Certainty certainty, std::string what, std::string evidence,
@@ -170,10 +173,12 @@ class MbrDiagnosis {
     }
     // Without any volume there is nothing that says this was ever a table.
     if (found_.volumes.empty() && !entries_can_be()) return;
+    const bool volume_sure = std::any_of(found_.volumes.begin(), found_.volumes.end(),
+                                         [](const FoundVolume& v) { return is_sure(v); });
     propose("mbr.signature",
-            !stands.empty()          ? Certainty::certain
-            : found_.volumes.empty() ? Certainty::possible
-                                     : Certainty::likely,
+            !stands.empty() || volume_sure ? Certainty::certain
+            : found_.volumes.empty()       ? Certainty::possible
+                                           : Certainty::likely,
             "writes the signature 55 AA at the end of sector 0",
             !stands.empty()
                 ? "without it nothing is started, and no system reads the table; " + stands
@@ -183,6 +188,7 @@ class MbrDiagnosis {
 
   // Volumes no entry leads to, and entries that lead nowhere.
   void entries() {
+    clear_noise();
     mend_flags();
     for (std::size_t i = 0; i < 4; ++i) {
       const Entry4 entry = entry_of(sector_, i);
@@ -193,6 +199,37 @@ class MbrDiagnosis {
         mend_start(i, entry);
     }
     add_missing();
+  }
+
+  // What can be no entry and leads to nothing, where volumes lie that no entry names.
+  void clear_noise() {
+    if (found_.volumes.empty()) return;
+    std::vector<std::size_t> noise;
+    for (std::size_t i = 0; i < 4; ++i) {
+      const Entry4 entry = entry_of(sector_, i);
+      const ByteView stored = slice(sector_, kEntriesAt + i * kEntryBytes, kEntryBytes);
+      const bool record_there = entry.extended() && le16(padded_sector(entry.start), 510) == 0xAA55;
+      if (all_zero(stored) || record_there || (entry.used() && something_at(entry))) continue;
+      const bool impossible = (entry.flag & 0x7F) != 0 || !entry.used() ||
+                              (entry.start >= sectors_ && entry.sectors > sectors_);
+      if (impossible) noise.push_back(i);
+    }
+    if (noise.empty()) return;
+    propose("mbr.noise", Certainty::certain,
+            fmt::format("clears {} that can be no entry of the table",
+                        noise.size() == 1 ? "one" : fmt::format("{}", noise.size())),
+            "volumes lie on the disk, and not where it says", [&](std::span<std::byte> after) {
+              for (const std::size_t i : noise)
+                std::fill_n(
+                    after.begin() + static_cast<std::ptrdiff_t>(kEntriesAt + i * kEntryBytes),
+                    kEntryBytes, std::byte{0});
+            });
+  }
+
+  Bytes padded_sector(std::uint64_t number) const {
+    Bytes bytes = read_bytes(*flat_, number * step_, 512);
+    bytes.resize(512);
+    return bytes;
   }
 
   void mend_flags() {
@@ -360,13 +397,13 @@ class MbrDiagnosis {
         const Entry4 other = entry_of(sector_, i);
         if (other.used() && !intersect(other.range(), entry.range()).empty()) entry.sectors = 0;
       }
-      const bool weak = volume->score < 8 || volume->past_end;
       if (entry.sectors == 0) {
         diagnosis_.notes.push_back(
             fmt::format("the {} overlaps what an entry names", name(*volume)));
         continue;
       }
-      propose(none_used ? "mbr.table" : "mbr.entry", weak ? Certainty::likely : Certainty::certain,
+      propose(none_used ? "mbr.table" : "mbr.entry",
+              is_sure(*volume) ? Certainty::certain : Certainty::likely,
               fmt::format("entry {}: the {}, {} sectors, type 0x{:02x} ({})", slot + 1,
                           name(*volume), entry.sectors, entry.type, mbr_type(entry.type).words),
               "no entry names it: " + volume->evidence,
