@@ -58,7 +58,8 @@ def main():
     listed = subprocess.run(["git", "ls-files", "-co", "--exclude-standard"], cwd=ROOT, capture_output=True, text=True,
                             check=True).stdout.split("\n")
     files = [f for f in listed if f.endswith((".cpp", ".h")) and os.path.exists(os.path.join(ROOT, f))]
-    public = [f for f in files if f.startswith("include/lantern/")]
+    # lantern.h only includes the others.
+    public = [f for f in files if f.startswith("include/lantern/") and not f.endswith("/lantern.h")]
     if len(public) > MOST_PUBLIC:
         breaches.append(f"include/lantern holds {len(public)} headers, {MOST_PUBLIC} is the most")
     for path in files:
@@ -94,7 +95,8 @@ def main():
         breaches.append(f"cli/main.cpp: longer than {MOST_MAIN} lines")
     folders = {}
     for path in files:
-        folders.setdefault(os.path.dirname(path), []).append(path)
+        if path != "include/lantern/lantern.h":
+            folders.setdefault(os.path.dirname(path), []).append(path)
     breaches.extend(f"{folder}: {len(found)} files, {MOST_IN_FOLDER} is the most"
                     for folder, found in folders.items() if len(found) > MOST_IN_FOLDER)
     for breach in breaches:

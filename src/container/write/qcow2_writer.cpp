@@ -196,28 +196,27 @@ class Qcow2Writer final : public BlockWriter {
       const Bytes parts = be_entry(kAllParts);
       entry.insert(entry.end(), parts.begin(), parts.end());
     }
-    std::vector<LayerWrite> to_entry;
+    // A table of its own first, still without the cluster: a table that leads to something and is
+    // led to by nothing looks like one that was lost.
+    std::vector<LayerWrite> to_table;
     const std::uint64_t level1_at = header_.level1_offset + cluster / per_table_ * 8;
-    const std::uint64_t table = held.level1 & kOffsetMask;
-    const std::uint64_t within = cluster % per_table_ * entry_bytes_;
-    const bool own_table = table != 0 && (held.level1 & kOwn) != 0;
-    if (own_table) {
-      to_entry.push_back({file_, table + within, entry, true});
-    } else {
+    const bool own_table = (held.level1 & kOffsetMask) != 0 && (held.level1 & kOwn) != 0;
+    std::uint64_t table = held.level1 & kOffsetMask;
+    if (!own_table) {
       Bytes fresh(static_cast<std::size_t>(header_.cluster_bytes()));
       if (table != 0) fresh = read_exactly(*file_, table, fresh.size());
-      lay_bytes(fresh, static_cast<std::size_t>(within), entry);
       const std::uint64_t fresh_at = counts.take();
-      to_entry.push_back({file_, fresh_at, std::move(fresh), false});
-      to_entry.push_back({file_, level1_at, be_entry(fresh_at | kOwn), true});
+      to_table.push_back({file_, fresh_at, std::move(fresh), true});
+      to_table.push_back({file_, level1_at, be_entry(fresh_at | kOwn), true});
+      if (table != 0) counts.give_back(table);
+      table = fresh_at;
     }
-    // A table a snapshot goes on holding keeps its clusters; one of ours gives up what it led to.
-    if (!own_table && table != 0) counts.give_back(table);
     give_back_cluster(held, own, counts);
     std::vector<LayerWrite> writes;
     counts.write_grown(writes);
+    writes.insert(writes.end(), to_table.begin(), to_table.end());
     writes.push_back({data_, at, padded(content, header_.cluster_bytes()), true});
-    writes.insert(writes.end(), to_entry.begin(), to_entry.end());
+    writes.push_back({file_, table + cluster % per_table_ * entry_bytes_, entry, true});
     counts.write_shrunk(writes);
     return writes;
   }
