@@ -242,6 +242,7 @@ std::optional<VdiHeader> guess_header(const SourcePtr& source) {
     header.block_bytes = kBlock;
     header.block_count = entries;
     header.disk_bytes = std::uint64_t{entries} * kBlock;
+    header.blocks_stored = static_cast<std::uint32_t>(stored);
     return header;
   }
   return std::nullopt;
@@ -268,6 +269,13 @@ std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& aro
                 "the kind may be damaged; look at it with ::bytes");
   report_header(*file, header, context);
   return open_by(file, header, false, around, context);
+}
+
+std::optional<VdiShape> headless_vdi(const SourcePtr& file) {
+  const auto header = guess_header(file);
+  if (!header) return std::nullopt;
+  return VdiShape{header->map_offset, header->data_offset, header->block_bytes, header->block_count,
+                  header->blocks_stored};
 }
 
 std::optional<Container> open_headless_vdi(const SourcePtr& file, const Surroundings& around,

@@ -192,6 +192,12 @@ void report_state(const Qcow2Header& header, const Context& context) {
                    "it is read; entries that cannot be are given as lost");
 }
 
+std::shared_ptr<const BlockMap> plain_map(const SourcePtr& file, const Qcow2Header& header,
+                                          const Context& context) {
+  return std::make_shared<Qcow2Map>(file, file->size(), header, header.level1_offset,
+                                    header.level1_entries, context);
+}
+
 Container open_by(const SourcePtr& as_it_lies, const Qcow2Header& header,
                   const Surroundings& around, const Context& context) {
   Container container;
@@ -258,6 +264,14 @@ std::optional<Container> open_qcow2(const SourcePtr& file, const Surroundings& a
   if (!header) return std::nullopt;
   report_state(*header, context);
   return open_by(file, *header, around, context);
+}
+
+SourcePtr mend_qcow2_level1(const SourcePtr& file, const Surroundings& around,
+                            const Context& context) {
+  const auto header = read_qcow2_header(*file, context);
+  if (!header) return file;
+  return mend_level1(file, *header, read_qcow2_snapshots(*file, *header, context),
+                     plain_map(file, *header, context), around, context);
 }
 
 std::optional<Container> open_headless_qcow2(const SourcePtr& file, const Surroundings& around,

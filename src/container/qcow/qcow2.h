@@ -23,6 +23,10 @@ std::optional<Container> open_qcow2(const SourcePtr& file, const Surroundings& a
 // One whose header is lost, known by its tables. Empty when `file` has no such shape.
 std::optional<Container> open_headless_qcow2(const SourcePtr& file, const Surroundings& around,
                                              const Context& context);
+// The file with its level 1 table mended in memory by evidence; the file itself when nothing is
+// wrong with it, or it is no QCOW2.
+SourcePtr mend_qcow2_level1(const SourcePtr& file, const Surroundings& around,
+                            const Context& context);
 std::optional<Container> open_qcow1(const SourcePtr& file, const Surroundings& around,
                                     const Context& context);
 

@@ -1,0 +1,104 @@
+// QCOW2 (layout: container/qcow/header.h): the header made anew from the tables, and entries of
+// level 1 that evidence gives a place.
+#include <fmt/format.h>
+
+#include "base/lay.h"
+#include "container/qcow/header.h"
+#include "container/qcow/qcow2.h"
+#include "container/qcow/rebuild.h"
+#include "nest/evidence.h"
+#include "repair/containers/containers.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
+constexpr std::uint64_t kLooked = 4096;  // clusters
+constexpr std::uint64_t kLeadsNowhere = 1;
+
+std::uint64_t count_of(ByteView block, std::uint64_t cluster) {
+  const std::uint64_t at = cluster * 2;
+  return at + 2 <= block.size() ? be16(block, static_cast<std::size_t>(at)) : 0;
+}
+
+// The table of reference counts: leads to a block that counts the header, itself and level 1.
+std::uint64_t find_counts(const ByteSource& file, const Qcow2Header& header) {
+  const std::uint64_t step = header.cluster_bytes();
+  for (std::uint64_t i = 1; i < kLooked && i * step < file.size(); ++i) {
+    const Bytes entry = read_bytes(file, i * step, 8);
+    if (entry.size() < 8) break;
+    const std::uint64_t at = be64(entry, 0);
+    if (at == 0 || at % step != 0 || at >= file.size() || (at & ~kOffsetMask) != 0) continue;
+    const Bytes block = read_bytes(file, at, static_cast<std::size_t>(step));
+    if (count_of(block, 0) == 1 && count_of(block, i) == 1 && count_of(block, at / step) == 1 &&
+        count_of(block, header.level1_offset / step) == 1)
+      return i * step;
+  }
+  return 0;
+}
+
+void lost_header(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
+                 const Context& context) {
+  const auto guessed = guess_qcow2_header(*file, context);
+  if (!guessed) return;
+  const std::uint64_t counts = find_counts(*file, *guessed);
+  if (counts == 0) {
+    diagnosis.notes.push_back(
+        "qcow2: the header is lost, and its reference counts are not found: lantern image it");
+    return;
+  }
+  Surroundings around;
+  add_evidence(around);
+  const auto opened = open_headless_qcow2(file, around, context);
+  if (!opened) return;
+  Bytes header(112);
+  lay_text(header, 0, "QFI\xFB");
+  lay_be32(header, 4, 3);
+  lay_be32(header, 0x14, guessed->cluster_bits);
+  lay_be64(header, 0x18, opened->flat->size());
+  lay_be32(header, 0x24, guessed->level1_entries);
+  lay_be64(header, 0x28, guessed->level1_offset);
+  lay_be64(header, 0x30, counts);
+  lay_be32(header, 0x38, 1);
+  lay_be32(header, 0x60, 4);
+  lay_be32(header, 0x64, 104 + (guessed->packing != 0 ? 8u : 0u));
+  header[0x68] = static_cast<std::byte>(guessed->packing);
+  if (guessed->packing != 0) lay_be64(header, 0x48, 8);
+  Bytes sector = read_bytes(*file, 0, 512);
+  std::fill(sector.begin(), sector.end(), std::byte{0});
+  lay_bytes(sector, 0, header);
+  propose_bytes(diagnosis, "qcow2.header", Certainty::likely, "the header, made anew",
+                fmt::format("it is lost; level 1 lies at byte {} and the reference counts at {}, "
+                            "with clusters of {} bytes; a parent or snapshots would not be known",
+                            guessed->level1_offset, counts, guessed->cluster_bytes()),
+                place, *file, 0, sector);
+}
+
+}  // namespace
+
+void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
+                    const Context& context) {
+  const Bytes start = read_bytes(*file, 0, 512);
+  if (start.size() < 512) return;
+  if (!has_text(start, 0, "QFI\xFB")) {
+    if (le16(start, 510) != 0xAA55 && !has_text(start, 0, "KDMV"))
+      lost_header(file, place, diagnosis, context);
+    return;
+  }
+  const auto header = read_qcow2_header(*file, context);
+  if (!header || header->has_data_file() || !header->parent_name.empty()) return;
+  Surroundings around;
+  add_evidence(around);
+  const SourcePtr mended = mend_qcow2_level1(file, around, context);
+  if (mended == file) return;
+  const auto length = static_cast<std::size_t>(header->level1_entries * 8);
+  const Bytes right = read_bytes(*mended, header->level1_offset, length);
+  for (std::size_t at = 0; at + 8 <= right.size(); at += 8)
+    if (be64(right, at) == kLeadsNowhere) return;  // not all of it is known
+  propose_bytes(diagnosis, "qcow2.level1", Certainty::likely, "entries of the level 1 table",
+                "they lead nowhere, and level 2 tables that nothing leads to lie in the file; what "
+                "lies inside tells where they belong",
+                place, *file, header->level1_offset, right);
+}
+
+}  // namespace lantern
