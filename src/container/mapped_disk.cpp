@@ -194,7 +194,10 @@ class MappedDisk final : public WritableSource {
                     "mend the image first");
     std::copy_n(bytes.begin(), asked.length,
                 content.begin() + static_cast<std::ptrdiff_t>(asked.offset - unit.offset));
-    for (LayerWrite& write : writer.place(unit, content)) done.writes.push_back(std::move(write));
+    std::vector<LayerWrite> writes = writer.place(unit, content);
+    // No two blocks are without an entry at once.
+    if (!writes.empty()) writes.front().flush_before = true;
+    for (LayerWrite& write : writes) done.writes.push_back(std::move(write));
     done.covered = static_cast<std::size_t>(asked.length);
   }
 

@@ -43,9 +43,9 @@ class VmdkWriter final : public BlockWriter {
     std::uint64_t end = at + grain_bytes_;
     std::vector<LayerWrite> writes = {{file_, at, padded(content, grain_bytes_), false}};
     std::vector<LayerWrite> entries;
-    // The second directory's first: a reader looks there only where the first says nothing.
-    for (auto directory = directories_.rbegin(); directory != directories_.rend(); ++directory) {
-      const std::uint64_t entry_at = *directory * kSector + grain / table_entries_ * 4;
+    // The first directory's entry comes first: where it leads to a grain no reader asks the second.
+    for (const std::uint64_t directory : directories_) {
+      const std::uint64_t entry_at = directory * kSector + grain / table_entries_ * 4;
       const std::uint64_t within = grain % table_entries_ * 4;
       const std::uint64_t table = le32(read_exactly(*file_, entry_at, 4), 0);
       if (table != 0) {

@@ -1,0 +1,192 @@
+#!/usr/bin/env python3
+"""Hurt containers of the hypervisor's making, mended and taken back. container_repair.py LANTERN
+
+After the repair the file is the original, byte for byte, where only one answer is right; everywhere the hypervisor opens
+it and reads the bytes that were written. Taken back it is the hurt file again. Whole ones: no step. Exit 77 where the
+hypervisor is missing."""
+import hashlib
+import json
+import os
+import shutil
+import struct
+import subprocess
+import sys
+import tempfile
+
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
+import disks
+import hand_laid
+import hypervisor as h
+
+LANTERN = os.path.abspath(sys.argv[1])
+MIB = 1 << 20
+bad = []
+
+
+def sha_of(path):
+    with open(path, "rb") as f:
+        return hashlib.sha256(f.read()).hexdigest()
+
+
+def take(path, at, length):
+    with open(path, "rb") as f:
+        f.seek(at)
+        return f.read(length)
+
+
+def zero(at, length):
+    """`at`: a number, or from the path; below 0: from the end."""
+    def hurt(path):
+        where = at(path) if callable(at) else at
+        where += os.path.getsize(path) if where < 0 else 0
+        with open(path, "r+b") as f:
+            f.seek(where)
+            f.write(bytes(length))
+    return hurt
+
+
+def directory(which):
+    return lambda path: struct.unpack("<Q", take(path, which, 8))[0] * 512
+
+
+def level1(path):
+    return struct.unpack(">Q", take(path, 0x28, 8))[0]
+
+
+def cut(length):
+    return lambda path: os.truncate(path, os.path.getsize(path) - length)
+
+
+def both(*hurts):
+    def hurt(path):
+        for one in hurts:
+            one(path)
+    return hurt
+
+
+# kind, options, what, exact, hurt
+CASES = [
+    ("vpc", {"force-size": True}, "footer zeroed", True, zero(-512, 512)),
+    ("vpc", {"force-size": True}, "footer cut off", True, cut(512)),
+    ("vpc", {"force-size": True}, "copy of the footer zeroed", True, zero(0, 512)),
+    ("vhdx", {"block-size": MIB}, "mark zeroed", True, zero(0, 8)),
+    ("vhdx", {"block-size": MIB}, "first header zeroed", False, zero(64 << 10, 4096)),
+    ("vhdx", {"block-size": MIB}, "second header zeroed", False, zero(128 << 10, 4096)),
+    ("vhdx", {"block-size": MIB}, "both headers zeroed", False, both(zero(64 << 10, 4096), zero(128 << 10, 4096))),
+    ("vhdx", {"block-size": MIB}, "first region table zeroed", True, zero(192 << 10, 65536)),
+    ("vhdx", {"block-size": MIB}, "second region table zeroed", True, zero(256 << 10, 65536)),
+    ("vhdx", {"block-size": MIB}, "first header, second region table", False, both(zero(64 << 10, 4096), zero(256 << 10, 65536))),
+    ("vmdk", {}, "first directory zeroed", True, zero(directory(0x38), 512)),
+    ("vmdk", {}, "second directory zeroed", True, zero(directory(0x30), 512)),
+    ("vmdk", {}, "both directories zeroed", True, both(zero(directory(0x38), 512), zero(directory(0x30), 512))),
+    ("vmdk", {}, "first tables zeroed", True, zero(lambda p: directory(0x38)(p) + 512, 2048)),
+    ("vmdk", {}, "second tables zeroed", True, zero(lambda p: directory(0x30)(p) + 512, 2048)),
+    ("vmdk", {}, "descriptor zeroed", False, zero(512, 20 * 512)),
+    ("vdi", {}, "header zeroed", False, zero(0, 512)),
+    ("qcow2", {}, "header zeroed", False, zero(0, 512)),
+    ("qcow2", {"cluster-size": 4096}, "header zeroed", False, zero(0, 512)),
+    ("qcow2", {"cluster-size": 4096}, "first entries of level 1 zeroed", True, zero(level1, 8)),
+]
+
+
+def lantern(*arguments):
+    done = subprocess.run([LANTERN, *arguments], capture_output=True, text=True)
+    if done.returncode not in (0, 1):
+        raise RuntimeError(f"lantern {' '.join(arguments)}: {done.returncode}: {done.stderr.strip()}")
+    return done.stdout
+
+
+def flat_there(path, driver):
+    parts = []
+    h.read_disk(path, driver, parts.append)
+    return b"".join(parts)
+
+
+def judge(path, driver, raw, whole, exact, hurt):
+    hurt(path)
+    hurt_sha = sha_of(path)
+    plan = json.loads(lantern("repair", path, "--json"))
+    if not plan["steps"]:
+        return "no step; " + "; ".join(plan["notes"])
+    if os.path.exists("undo"):
+        os.remove("undo")
+    lantern("repair", path, "--apply", ",".join(str(s["number"]) for s in plan["steps"]), "--journal", "undo")
+    wrong = []
+    if exact and sha_of(path) != whole:
+        wrong.append("not the original file")
+    try:
+        flat = flat_there(path, driver)
+        if flat[:len(raw)].ljust(len(raw), b"\0") != raw:
+            wrong.append("the hypervisor reads other bytes")
+    except h.Refused as refused:
+        wrong.append(f"the hypervisor refuses it: {refused}")
+    again = json.loads(lantern("repair", path, "--json"))
+    if again["steps"]:
+        wrong.append("mended, and still proposes " + ", ".join(s["code"] for s in again["steps"]))
+    lantern("undo", "undo")
+    if sha_of(path) != hurt_sha:
+        wrong.append("undo does not bring back the hurt file")
+    return " | ".join(wrong) or None, ", ".join(s["code"] for s in plan["steps"])
+
+
+def unclosed():
+    """A VHDX laid by hand with a log to write out (no system here leaves one), and what its disk holds then."""
+    size = MIB
+    page, table = hand_laid.block(9, 4096), bytearray(4096)
+    struct.pack_into("<Q", table, 0, 5 << 20 | 6)
+    struct.pack_into("<Q", table, 8, 4 << 20 | 6)
+    stored = {0: (6, hand_laid.block(1, size)), 1: (6, hand_laid.block(2, size))}
+    log = [(3 * MIB, bytes(table)), (5 * MIB + 8192, page), (4 * MIB, 4096)]
+    with open("open.vhdx", "wb") as f:
+        f.write(hand_laid.vhdx(2 * size, stored, log=log))
+    first, second = bytearray(hand_laid.block(1, size)), bytearray(hand_laid.block(2, size))
+    first[8192:8192 + 4096] = page
+    second[:4096] = bytes(4096)
+    return bytes(first) + bytes(second)
+
+
+def main():
+    if h.missing() or disks.missing():
+        print("skipped: the hypervisor or a tool is not here")
+        return 77
+    disk = disks.make("old-mbr")
+    raw = bytes(disk.data[:48 * MIB])
+    with open("raw", "wb") as f:
+        f.write(raw)
+    made = {}
+    for driver, options, what, exact, hurt in CASES:
+        key = json.dumps([driver, options])
+        if key not in made:
+            made[key] = f"whole-{len(made)}"
+            h.write_disk("raw", made[key], driver, options)
+            steps = json.loads(lantern("repair", made[key], "--json"))["steps"]
+            if steps:
+                bad.append(key)
+                print(f"BAD   {driver}, whole: {[s['what'] for s in steps]}")
+        shutil.copy(made[key], "hurt")
+        answer = judge("hurt", driver, raw, sha_of(made[key]), exact, hurt)
+        wrong, codes = answer if isinstance(answer, tuple) else (answer, "")
+        if wrong:
+            bad.append(what)
+        print(f"{'BAD' if wrong else 'ok '}   {driver:6} {what:40} {'=' if exact else '~'}  {wrong or codes}", flush=True)
+    new = unclosed()
+    before = sha_of("open.vhdx")
+    plan = json.loads(lantern("repair", "open.vhdx", "--json"))
+    lantern("repair", "open.vhdx", "--apply", "--journal", "log.undo")
+    lantern("image", "open.vhdx", "open.flat", "--no-hash")
+    right = take("open.flat", 0, 2 * MIB) == new and [s["code"] for s in plan["steps"]] == ["vhdx.log"]
+    right = right and not json.loads(lantern("repair", "open.vhdx", "--json"))["steps"]
+    lantern("undo", "log.undo")
+    right = right and sha_of("open.vhdx") == before
+    if not right:
+        bad.append("log")
+    print(f"{'ok ' if right else 'BAD'}   vhdx   a log to write out (laid by hand)          ~  {[s['code'] for s in plan['steps']]}")
+    print(f"{len(CASES) + 1} cases, {len(bad)} bad")
+    return 1 if bad else 0
+
+
+with tempfile.TemporaryDirectory(prefix="lantern_hurt") as place:
+    os.chdir(place)
+    code = main()
+    os.chdir("/")
+sys.exit(code)
