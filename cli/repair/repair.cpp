@@ -258,7 +258,10 @@ void print_outcome(const Session& session, const Options& options, const RepairP
     return;
   }
   if (outcome.applied.empty()) {
-    out << (plan.steps.empty() ? "" : "\nNo step is certain: name those to make, --apply 1,2\n");
+    if (!plan.steps.empty()) {
+      out << "No step is certain: name those to make, --apply 1,2\n";
+      print_plan(session, plan);
+    }
     return;
   }
   std::string numbers;
@@ -294,7 +297,7 @@ int repair(Session& session, const Options& options) {
   const Address now = options.into.empty() ? address : Address{options.into, {}};
   std::set<std::string> before;
   if (asked) before = findings_of(session, options, address);
-  if (!options.common.json && !asked) print_plan(session, plan);
+  if (!options.common.json && (!asked || plan.steps.empty())) print_plan(session, plan);
   Outcome outcome;
   if (asked) outcome = carry_out(session, options, address, plan);
   const bool made = outcome.done && !outcome.applied.empty();

@@ -6,8 +6,9 @@
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
 #include "lantern/container.h"
-#include "lantern/sources.h"
 #include "lantern/file_system.h"
+#include "lantern/scratch.h"
+#include "lantern/sources.h"
 
 namespace lantern {
 namespace {
@@ -161,6 +162,24 @@ SourcePtr file(const kit::Folder& folder, const Context& context) {
   return open_file_source(folder.file("plain.img", kHoled), context);
 }
 
+// Half of it in the file, with another end; the rest written over that, some of it twice.
+SourcePtr scratch(const kit::Folder& folder, const Context& context) {
+  kit::Bytes below(kHoled.begin(), kHoled.begin() + kSize / 2);
+  kit::put_bytes(below, 1000, kit::pattern(5000, 77));
+  Context over = context;
+  over.scratch = Scratch::in_memory(0);
+  const std::string path = folder.file("below.img", below);
+  const SourcePtr source = open_file_source(path, over);
+  const auto write = [&](std::size_t from, std::size_t to) {
+    over.scratch->write(path, from, std::span(kHoled).subspan(from, to - from), false);
+  };
+  over.scratch->write(path, 2000, kit::pattern(3000, 78), false);
+  write(1000, 6000);
+  write(100'000, kSize);
+  write(120'000, 130'000);
+  return source;
+}
+
 SourcePtr failing(const kit::Folder&, const Context&) {
   FaultPlan plan;
   plan.unreadable.push_back({100'000, 1'000});
@@ -212,7 +231,7 @@ INSTANTIATE_TEST_SUITE_P(
                    cached_failing,
                    with_zeros(kPlain, {100'000, 1'000}),
                    {{100'000, 1'000}}},
-        SourceCase{"file", file, kHoled, {}},
+        SourceCase{"file", file, kHoled, {}}, SourceCase{"scratch", scratch, kHoled, {}},
         SourceCase{"failing",
                    failing,
                    with_zeros(with_zeros(kPlain, {100'000, 1'000}), {299'000, kSize - 299'000}),

@@ -1,0 +1,333 @@
+// A repair made and taken back, with the process ended, or a write failing, at every place there
+// is.
+#include <gtest/gtest.h>
+
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <filesystem>
+
+#include "kit/disk_builder.h"
+#include "kit/ext_builder.h"
+#include "lantern/error.h"
+#include "lantern/repair.h"
+#include "lantern/scratch.h"
+
+namespace lantern {
+namespace {
+
+// Counts what is asked of it, and at the n-th change does what the test wants.
+class Counting final : public Medium {
+ public:
+  Counting(std::unique_ptr<Medium> inner, int* left, std::function<void()> at_zero)
+      : inner_(std::move(inner)), left_(left), at_zero_(std::move(at_zero)) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  void read(std::uint64_t offset, std::span<std::byte> out) const override {
+    inner_->read(offset, out);
+  }
+  void write(std::uint64_t offset, std::span<const std::byte> bytes) override {
+    // Half of the bytes, so that a torn write is met, too.
+    if (*left_ == 1) inner_->write(offset, bytes.first(bytes.size() / 2));
+    count();
+    inner_->write(offset, bytes);
+  }
+  void flush() override {
+    count();
+    inner_->flush();
+  }
+  void resize(std::uint64_t size) override {
+    count();
+    inner_->resize(size);
+  }
+
+ private:
+  void count() {
+    if (--*left_ == 0) at_zero_();
+  }
+  std::unique_ptr<Medium> inner_;
+  int* left_;
+  std::function<void()> at_zero_;
+};
+
+// A dynamic VDI with three things wrong, so that blocks get a place and the file becomes longer.
+class Repaired : public ::testing::Test {
+ protected:
+  Repaired() {
+    kit::ExtBuilder volume;
+    volume.file(13, 50, kit::bytes_of("two eggs\n"));
+    volume.folder(2, 2, kit::ExtBuilder::kRootBlock, {{"log.txt", 13}});
+    const kit::Bytes ext = volume.bytes();
+    kit::Bytes disk(2048 * 512 + ext.size() + (5u << 20));
+    kit::put_mbr(disk, 0, {{0x07, 2048, static_cast<std::uint32_t>(ext.size() / 512), true}});
+    kit::put(disk, 510, 0, 2);
+    kit::put_bytes(disk, 2048 * 512, ext);
+    path_ = folder_.file("station.vdi", kit::make_vdi(disk, {}));
+    hurt_ = kit::read_file(path_);
+    plan_ = plan_repair(address(), {}, {}, context_);
+    // And one where nothing is stored yet.
+    RepairStep step;
+    step.number = plan_.steps.size() + 1;
+    step.code = "test.far";
+    step.what = "bytes in a block without a place";
+    step.writes.push_back({path_, disk.size() - 5000, kit::Bytes(700), kit::pattern(700, 9)});
+    plan_.steps.push_back(step);
+    for (const RepairStep& s : plan_.steps) all_.push_back(s.number);
+  }
+
+  Address address() const { return {path_, {}}; }
+
+  ApplyOptions how(int* left = nullptr, std::function<void()> at_zero = {}) const {
+    ApplyOptions options;
+    options.journal = journal_;
+    if (left != nullptr)
+      options.open = [left, at_zero](const std::string& path) {
+        return std::make_unique<Counting>(open_medium(path), left, at_zero);
+      };
+    return options;
+  }
+
+  kit::Bytes repaired() {
+    apply_repair(plan_, all_, {}, how(), context_);
+    const kit::Bytes bytes = kit::read_file(path_);
+    undo_repair(journal_, how(), context_);
+    EXPECT_EQ(kit::read_file(path_), hurt_);
+    std::filesystem::remove(journal_);
+    return bytes;
+  }
+
+  // Runs `work` in a process that is killed at the n-th change. False: it came to its end.
+  static bool killed(const std::function<void()>& work) {
+    const pid_t child = ::fork();
+    if (child == 0) {
+      work();
+      ::_exit(0);
+    }
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    return WIFSIGNALED(status);
+  }
+
+  kit::Folder folder_;
+  Context context_;
+  std::string path_;
+  std::string journal_ = folder_ / "undo";
+  kit::Bytes hurt_;
+  RepairPlan plan_;
+  std::vector<std::size_t> all_;
+};
+
+TEST_F(Repaired, IsPlannedWithoutAWrite) {
+  EXPECT_EQ(kit::read_file(path_), hurt_);
+  ASSERT_EQ(plan_.steps.size(), 3u);
+  EXPECT_EQ(plan_.steps[0].code, "mbr.signature");
+  EXPECT_EQ(plan_.steps[1].code, "mbr.type");
+  ASSERT_EQ(plan_.steps[0].writes.size(), 1u);
+  EXPECT_EQ(plan_.steps[0].writes[0].offset_bytes, 510u);
+  EXPECT_EQ(plan_.before.files, 0u);
+  EXPECT_EQ(plan_.after.files, 1u);
+}
+
+TEST_F(Repaired, IsMadeAndTakenBackToTheByteThoughTheFileGrew) {
+  EXPECT_GT(repaired().size(), hurt_.size());
+}
+
+TEST_F(Repaired, KilledAtAnyWriteOfTheApplyIsFinishedOrTakenBack) {
+  const kit::Bytes whole = repaired();
+  int at = 1;
+  for (;; ++at) {
+    ASSERT_LT(at, 200);
+    int left = at;
+    const bool cut = killed([&] {
+      apply_repair(plan_, all_, {}, how(&left, [] { ::kill(::getpid(), SIGKILL); }), context_);
+    });
+    if (!cut) break;
+    if (at % 2 == 0) {
+      EXPECT_EQ(finish_repair(journal_, how(), context_).is, JournalState::applied) << at;
+      EXPECT_EQ(kit::read_file(path_), whole) << at;
+    }
+    EXPECT_EQ(undo_repair(journal_, how(), context_).is, JournalState::undone) << at;
+    EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+    std::filesystem::remove(journal_);
+  }
+  EXPECT_GT(at, 6);
+}
+
+TEST_F(Repaired, KilledAtAnyWriteOfTheUndoIsUndoneOrMadeAgain) {
+  const kit::Bytes whole = repaired();
+  apply_repair(plan_, all_, {}, how(), context_);
+  int at = 1;
+  for (;; ++at) {
+    ASSERT_LT(at, 200);
+    int left = at;
+    if (!killed([&] {
+          undo_repair(journal_, how(&left, [] { ::kill(::getpid(), SIGKILL); }), context_);
+        }))
+      break;
+    if (at % 2 == 0) {
+      undo_repair(journal_, how(), context_);
+      EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+    }
+    finish_repair(journal_, how(), context_);
+    // Where the undo was cut off before its mark, the journal still says that it was applied.
+    if (kit::read_file(path_) != whole) {
+      undo_repair(journal_, how(), context_);
+      EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+      finish_repair(journal_, how(), context_);
+    }
+    EXPECT_EQ(kit::read_file(path_), whole) << at;
+  }
+  EXPECT_GT(at, 6);
+}
+
+TEST_F(Repaired, AFailingWriteIsToldAndTakenBack) {
+  for (int at = 1; at < 200; ++at) {
+    int left = at;
+    try {
+      apply_repair(
+          plan_, all_, {},
+          how(&left,
+              [] { throw Error(ErrorCode::cannot_write, "disk", 0, "Read-only file system"); }),
+          context_);
+      EXPECT_GT(at, 6);
+      return;
+    } catch (const Error& error) {
+      EXPECT_EQ(error.code(), ErrorCode::cannot_write);
+    }
+    const JournalReport report = undo_repair(journal_, how(), context_);
+    EXPECT_EQ(report.was, JournalState::in_between) << at;
+    EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+    std::filesystem::remove(journal_);
+  }
+  FAIL() << "it never came to its end";
+}
+
+TEST_F(Repaired, AnotherDisksJournalIsRefusedBeforeAWrite) {
+  apply_repair(plan_, all_, {}, how(), context_);
+  kit::Bytes other = kit::read_file(path_);
+  other[0x178] = std::byte{0x77};
+  kit::put_bytes(other, 1024, kit::pattern(3000, 4));
+  folder_.file("station.vdi", other);
+  EXPECT_THROW(undo_repair(journal_, how(), context_), Error);
+  EXPECT_EQ(kit::read_file(path_), other);
+  other.resize(other.size() + 512);
+  folder_.file("station.vdi", other);
+  EXPECT_THROW(undo_repair(journal_, how(), context_), Error);
+}
+
+TEST_F(Repaired, AJournalCutAnywhereIsReadAsFarAsItGoes) {
+  apply_repair(plan_, all_, {}, how(), context_);
+  const kit::Bytes whole = kit::read_file(journal_);
+  undo_repair(journal_, how(), context_);
+  for (std::size_t length = 0; length < whole.size(); length += length < 200 ? 3 : 60'013) {
+    folder_.file("cut", kit::Bytes(whole.begin(), whole.begin() + static_cast<long>(length)));
+    ApplyOptions options = how();
+    try {
+      // Not one of them is whole enough to be acted on: its last mark is the journal's end.
+      const JournalReport report = undo_repair(folder_ / "cut", options, context_);
+      EXPECT_TRUE(report.was == JournalState::nothing_done ||
+                  report.was == JournalState::in_between)
+          << length;
+    } catch (const Error& error) {
+      EXPECT_EQ(error.code(), ErrorCode::cannot_read) << length;
+      EXPECT_LT(length, 32u);
+    }
+    EXPECT_EQ(kit::read_file(path_), hurt_) << length;
+  }
+}
+
+TEST_F(Repaired, EveryBitOfAJournalFlippedHarmsNothing) {
+  apply_repair(plan_, all_, {}, how(), context_);
+  const kit::Bytes whole = kit::read_file(journal_);
+  const kit::Bytes made = kit::read_file(path_);
+  for (std::size_t at = 0; at < 600; at += 11) {
+    kit::Bytes flipped = whole;
+    flipped[at] ^= std::byte{1} << (at % 8);
+    folder_.file("flipped", flipped);
+    try {
+      undo_repair(folder_ / "flipped", how(), context_);
+    } catch (const Error&) {
+    }
+    const kit::Bytes now = kit::read_file(path_);
+    EXPECT_TRUE(now == made || now == hurt_) << at;
+    if (now != made) folder_.file("station.vdi", made);
+  }
+}
+
+TEST_F(Repaired, IsRefusedWhenTheDiskChangedSinceThePlan) {
+  kit::Bytes other = hurt_;
+  other.back() ^= std::byte{1};
+  folder_.file("station.vdi", other);
+  EXPECT_THROW(apply_repair(plan_, all_, {}, how(), context_), Error);
+  EXPECT_EQ(kit::read_file(path_), other);
+  EXPECT_FALSE(std::filesystem::exists(journal_));
+}
+
+TEST_F(Repaired, AStepLeftOutThatAnotherRestsOnIsSaid) {
+  // The far bytes stand alone; a second change of the same ones does not.
+  RepairStep again = plan_.steps.back();
+  again.number = 4;
+  again.writes[0].before = again.writes[0].after;
+  again.writes[0].after = kit::pattern(700, 10);
+  plan_.steps.push_back(again);
+  try {
+    apply_repair(plan_, {4}, {}, how(), context_);
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.code(), ErrorCode::usage);
+  }
+  EXPECT_EQ(kit::read_file(path_), hurt_);
+}
+
+TEST_F(Repaired, TwoAtOnceAreNot) {
+  const auto held = open_medium(path_);
+  try {
+    apply_repair(plan_, all_, {}, how(), context_);
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.code(), ErrorCode::refused);
+  }
+  EXPECT_EQ(kit::read_file(path_), hurt_);
+}
+
+TEST_F(Repaired, APlanReadBackIsTheSame) {
+  std::ostringstream text;
+  JsonWriter json(text);
+  json.begin_object();
+  write_json(json, plan_);
+  json.end_object();
+  const RepairPlan read = read_plan(text.str());
+  ASSERT_EQ(read.steps.size(), plan_.steps.size());
+  EXPECT_EQ(read.steps[0].writes[0].after, plan_.steps[0].writes[0].after);
+  EXPECT_EQ(compare(read.identity, plan_.identity), Sameness::same);
+  for (const std::size_t cut : {0u, 10u, 400u})
+    EXPECT_THROW(read_plan(text.str().substr(0, cut)), Error);
+  std::string edited = text.str();
+  edited.replace(edited.find("\"after\": \"55aa\""), 15, "\"after\": \"55ag\"");
+  EXPECT_THROW(read_plan(edited), Error);
+}
+
+TEST_F(Repaired, AScratchFileHoldsItBesideTheDisk) {
+  const std::string file = folder_ / "trial.writes";
+  {
+    Context context = context_;
+    context.scratch = Scratch::in_file(file, 0);
+    try_repair(plan_, all_, {}, context.scratch, context);
+    EXPECT_TRUE(plan_repair(address(), {}, {}, context).steps.empty());
+  }
+  EXPECT_EQ(kit::read_file(path_), hurt_);
+  Context later = context_;
+  later.scratch = Scratch::in_file(file, 0);
+  const Target target = open_disk_target(address(), {}, later);
+  ASSERT_EQ(target.disks.back().volumes.size(), 1u);
+  EXPECT_NE(target.disks.back().volumes[0].file_system, nullptr);
+  // A disk that changed under it is not mixed with what it holds.
+  kit::Bytes other = hurt_;
+  other.back() ^= std::byte{1};
+  folder_.file("station.vdi", other);
+  Context mixed = context_;
+  mixed.scratch = Scratch::in_file(file, 0);
+  EXPECT_THROW(open_disk_target(address(), {}, mixed), Error);
+}
+
+}  // namespace
+}  // namespace lantern
