@@ -9,6 +9,7 @@
 #include "base/utf16.h"
 #include "lantern/text.h"
 #include "repair/describe.h"
+#include "repair/diagnose/diagnosis.h"
 #include "repair/fields.h"
 #include "volume/partition_types.h"
 
@@ -66,17 +67,17 @@ std::string fitting_type(const std::string& holds) {
   return "0x83";
 }
 
-// Entries whose volume begins with boot code.
-std::vector<std::size_t> entries_with_code(ByteView sector, const DiskView& disk) {
+// Entries whose volume a machine can start from.
+std::vector<std::size_t> startable_entries(ByteView sector, const DiskView& disk) {
   std::vector<std::size_t> found;
   for (std::size_t i = 0; i < 4; ++i) {
     const MbrEntry entry = entry_at(sector, i);
     if (!entry.used() || entry.extended()) continue;
-    Bytes boot(512);
-    if (disk.container.flat->read(entry.start * disk.table.sector_size, boot).length < boot.size())
-      continue;
-    const bool jumps = u8(boot, 0) == 0xEB || u8(boot, 0) == 0xE9;
-    if (le16(boot, 510) == 0xAA55 && jumps && !all_zero(ByteView(boot).subspan(0x60, 0x100)))
+    const std::uint64_t at = saturating_mul(entry.start, disk.table.sector_size);
+    const VolumeView* const there = volume_at(disk, at);
+    if (boot_evidence(*disk.container.flat, at,
+                      there != nullptr ? there->file_system.get() : nullptr)
+            .strong())
       found.push_back(i);
   }
   return found;
@@ -97,7 +98,7 @@ void describe_mbr(Structure& structure, const DiskView& disk) {
               As::hexadecimal);
   read.number("reserved", 444, 2, Weight::detail, "zero, or 5A5A on a disk that is write-protected",
               As::hexadecimal);
-  const std::vector<std::size_t> startable = entries_with_code(bytes, disk);
+  const std::vector<std::size_t> startable = startable_entries(bytes, disk);
   const auto active = [&](std::size_t i) { return entry_at(bytes, i).active == 0x80; };
   std::size_t count = 0;
   for (std::size_t i = 0; i < 4; ++i) count += active(i) ? std::size_t{1} : 0;
@@ -115,11 +116,11 @@ void describe_mbr(Structure& structure, const DiskView& disk) {
     if ((entry.active & 0x7F) != 0)
       read.expect("0x80 or 0x00: nothing else is an entry");
     else if (!gpt && count == 0 && startable.size() == 1 && startable[0] == i)
-      read.expect("yes: no entry is active, and only its volume begins with boot code");
+      read.expect("yes: no entry is active, and only its volume can be started");
     else if (count > 1 && active(i) && startable.size() == 1 && startable[0] != i)
-      read.expect(fmt::format(
-          "no: {} entries are active, and the volume of entry {} alone begins with boot code",
-          count, startable[0] + 1));
+      read.expect(
+          fmt::format("no: {} entries are active, and the volume of entry {} alone can be started",
+                      count, startable[0] + 1));
     read.raw("start_chs", at + 1, 3, Weight::detail, "the start as old firmware counts it");
     read.number("type", at + 4, 1, Weight::data,
                 "what the volume holds; systems look no further when it is wrong", As::hexadecimal);

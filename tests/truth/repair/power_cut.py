@@ -23,8 +23,7 @@ import hypervisor as h
 LANTERN = os.path.abspath(sys.argv[1])
 MIB = 1 << 20
 SIZE = 6 * MIB
-# The sanitizers' build is slow: fewer states do for it.
-MOST_STATES = 6 if "asan" in LANTERN else 24
+MOST_STATES = 24
 bad = []
 
 

@@ -264,11 +264,12 @@ def main():
     gone = disks.missing()
     if gone:
         print("skipped: not here:", ", ".join(gone))
-        return 0
+        return 77
     counted = 0
     with tempfile.TemporaryDirectory(prefix="lantern_repair") as folder:
         for name, cases in CASES.items():
-            chosen = [c for c in cases if ONLY in f"{name}: {c[0]}"]
+            # The sanitizers' build is slow: a third of the cases does for it.
+            chosen = [c for i, c in enumerate(cases) if ONLY in f"{name}: {c[0]}" and ("asan" not in LANTERN or i % 3 == 0)]
             if not chosen:
                 continue
             disk = disks.make(name)

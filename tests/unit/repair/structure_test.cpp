@@ -17,6 +17,7 @@ constexpr std::size_t kStart = 2048 * 512;  // of the volume, bytes
 Bytes disk() {
   kit::NtfsBuilder volume;
   volume.small(30, kit::NtfsBuilder::kRoot, "log.txt", kit::bytes_of("two eggs"));
+  volume.small(31, kit::NtfsBuilder::kRoot, "bootmgr", kit::bytes_of("a loader"));
   Bytes ntfs = volume.bytes();
   for (const std::size_t at : {std::size_t{0}, ntfs.size() - 512}) {
     kit::put(ntfs, at, 0x9052EB, 3);
