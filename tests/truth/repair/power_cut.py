@@ -122,7 +122,9 @@ def old_or_new(data, old, new):
         return False
     if data[:len(old)] in (old, new):
         return True
-    return all(c in (a, b) for a, b, c in zip(old, new, data))
+    return all(data[i:i + 512] in (old[i:i + 512], new[i:i + 512]) or
+               all(c in (a, b) for a, b, c in zip(old[i:i + 512], new[i:i + 512], data[i:i + 512]))
+               for i in range(0, len(old), 512))
 
 
 def one_write(name, path, driver, at, payload, opening=None, deep=True):
