@@ -1,5 +1,7 @@
 #include "cli/output.h"
 
+#include <filesystem>
+
 #include <fmt/format.h>
 
 #include <ostream>
@@ -66,6 +68,24 @@ void print_findings(const Streams& streams, std::ostream& out, const Context& co
     if (!finding.range.empty()) out << " at byte " << finding.range.offset;
     out << "  [" << to_string(finding.code) << "]\n";
   }
+}
+
+std::string wrapped(std::string_view text, std::size_t indent) {
+  constexpr std::size_t kWide = 100;
+  std::string lines;
+  while (indent + text.size() > kWide) {
+    const std::size_t at = text.rfind(' ', kWide - indent);
+    if (at == std::string_view::npos || at == 0) break;
+    lines += std::string(text.substr(0, at)) + '\n' + std::string(indent, ' ');
+    text.remove_prefix(at + 1);
+  }
+  return lines + std::string(text);
+}
+
+std::string path_from_here(const std::string& path) {
+  std::error_code error;
+  const std::string near = std::filesystem::proximate(path, error).string();
+  return error || near.empty() || near.starts_with("..") ? path : near;
 }
 
 void print_hex(std::ostream& out, std::span<const std::byte> bytes, std::uint64_t from) {

@@ -28,6 +28,12 @@ std::string intact_text(const std::optional<double>& intact);
 // How bad, what, what was done instead; below it where, and its code.
 void print_findings(const Streams& streams, std::ostream& out, const Context& context);
 
+// Lines of at most a hundred characters, each after `indent` blanks but the first.
+std::string wrapped(std::string_view text, std::size_t indent);
+
+// A path as it is written from here: relative when it lies below the current folder.
+std::string path_from_here(const std::string& path);
+
 // Rows of sixteen bytes as numbers and letters, numbered from `from` on.
 void print_hex(std::ostream& out, std::span<const std::byte> bytes, std::uint64_t from = 0);
 

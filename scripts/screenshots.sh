@@ -52,6 +52,10 @@ shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'find BENCH | s
 lantern image "$work/skerrow/station.vdi" "$work/broken.img" --as raw --no-hash >/dev/null
 printf '\0' | dd of="$work/broken.img" bs=1 seek=510 conv=notrunc status=none
 shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern sector broken.img mbr'
+shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'lantern undo broken.img.undo'
+# And its first sector gone.
+dd if=/dev/zero of="$work/broken.img" bs=512 count=1 conv=notrunc status=none
+shoot sweep 'lantern sweep broken.img --volumes' 'lantern repair broken.img'
 # A hurt disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none

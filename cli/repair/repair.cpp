@@ -49,10 +49,10 @@ Meaning meaning_of(Certainty certainty) {
 void print_step(const Session& session, const RepairStep& step) {
   std::ostream& out = session.streams.out;
   out << coloured(session.streams, Meaning::heading,
-                  fmt::format("{:>3}  {}", step.number, for_terminal(step.what)))
+                  fmt::format("{:>3}  {}", step.number, wrapped(for_terminal(step.what), 5)))
       << '\n';
   out << "     " << coloured(session.streams, meaning_of(step.certainty), to_string(step.certainty))
-      << ": " << for_terminal(step.evidence) << '\n';
+      << ": " << wrapped(for_terminal(step.evidence), 5) << '\n';
   std::size_t shown = 0;
   for (const PlannedWrite& write : step.writes) {
     if (++shown > kShownWrites) {
@@ -181,32 +181,42 @@ std::string journal_for(const Options& options, const Address& address) {
               "name one with --journal");
 }
 
-// Each finding as a line, to tell what went and what came.
-std::set<std::string> findings_of(const Session& session, const Options& options,
-                                  const Address& address) {
+// What a survey says of the disk, to tell what went and what came.
+struct Health {
+  Reach reach;
+  std::set<std::string> findings;  // a line each
+};
+
+Health health_of(const Session& session, const Options& options, const Address& address) {
   Context context = session.context;
   context.findings = std::make_shared<FindingSink>();
-  std::set<std::string> lines;
+  Health health;
   try {
-    survey({address}, options.common.open_options(), context);
+    for (const SurveyVolume& volume :
+         survey({address}, options.common.open_options(), context).volumes) {
+      if (!volume.view.file_system) continue;
+      ++health.reach.volumes;
+      health.reach.files += volume.files;
+      health.reach.folders += volume.folders;
+    }
     for (const Finding& finding : context.findings->all())
-      if (finding.severity != Severity::note)
-        lines.insert(fmt::format("{}: {}", finding.address, finding.message));
+      if (finding.severity != Severity::note) health.findings.insert(finding.message);
   } catch (const Error& error) {
-    lines.insert(error.what());
+    health.findings.insert(error.what());
   }
-  return lines;
+  return health;
 }
 
-void tell_difference(const Session& session, const std::set<std::string>& before,
-                     const std::set<std::string>& after) {
+void tell_difference(const Session& session, const Health& before, const Health& after) {
   std::ostream& out = session.streams.out;
-  for (const std::string& line : before)
-    if (!after.contains(line))
+  out << "Reached before:  " << reach_text(before.reach) << '\n'
+      << "Reached now:     " << reach_text(after.reach) << '\n';
+  for (const std::string& line : before.findings)
+    if (!after.findings.contains(line))
       out << coloured(session.streams, Meaning::good, "  gone  ") << for_terminal(line) << '\n';
-  for (const std::string& line : after)
+  for (const std::string& line : after.findings)
     out << coloured(session.streams, Meaning::damaged,
-                    before.contains(line) ? "  left  " : "  new   ")
+                    before.findings.contains(line) ? "  left  " : "  new   ")
         << for_terminal(line) << '\n';
 }
 
@@ -280,8 +290,8 @@ void print_outcome(const Session& session, const Options& options, const RepairP
   else if (outcome.journal.empty())
     out << "The disk is like that already: nothing was written.\n";
   else
-    out << fmt::format("Made: {}, {} bytes written.\nTake it back with:  lantern undo {}\n", steps,
-                       outcome.bytes_written, for_terminal(outcome.journal));
+    out << fmt::format("Made: {}, {} written.\nTake it back with:  lantern undo {}\n", steps,
+                       counted(outcome.bytes_written, "byte"), for_terminal(outcome.journal));
 }
 
 int repair(Session& session, const Options& options) {
@@ -295,8 +305,8 @@ int repair(Session& session, const Options& options) {
                 "choose one of them");
   const RepairPlan plan = make_plan(options, address, session.context);
   const Address now = options.into.empty() ? address : Address{options.into, {}};
-  std::set<std::string> before;
-  if (asked) before = findings_of(session, options, address);
+  Health before;
+  if (asked) before = health_of(session, options, address);
   if (!options.common.json && (!asked || plan.steps.empty())) print_plan(session, plan);
   Outcome outcome;
   if (asked) outcome = carry_out(session, options, address, plan);
@@ -313,7 +323,7 @@ int repair(Session& session, const Options& options) {
     json.end_object();
   } else {
     print_outcome(session, options, plan, outcome);
-    if (made) tell_difference(session, before, findings_of(session, options, now));
+    if (made) tell_difference(session, before, health_of(session, options, now));
   }
   const int code = plan.steps.empty() && plan.notes.empty() ? kDone
                    : made && plan.notes.empty() && outcome.applied.size() == plan.steps.size()

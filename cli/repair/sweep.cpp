@@ -63,10 +63,11 @@ void print_json(const Session& session, const VolumeSearch& found, const Address
 }
 
 void print_row(const Session& session, const FoundVolume& volume, bool quiet) {
-  const std::string line = fmt::format(
-      "{:>15}  {:>10}  {:<6}  {:<12}  {:<5}  {}", volume.range.offset,
-      size_text(volume.range.length, false), volume.file_system, for_terminal(volume.label),
-      volume.row == 0 ? "none" : fmt::format("{}", volume.row), for_terminal(volume.evidence));
+  const std::string line = fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {:<5}\n{:17}{}",
+                                       volume.range.offset, size_text(volume.range.length, false),
+                                       volume.file_system, for_terminal(volume.label),
+                                       volume.row == 0 ? "none" : fmt::format("{}", volume.row), "",
+                                       wrapped(for_terminal(volume.evidence), 17));
   session.streams.out << coloured(session.streams,
                                   quiet             ? Meaning::quiet
                                   : volume.row == 0 ? Meaning::deleted
@@ -78,8 +79,8 @@ void print_row(const Session& session, const FoundVolume& volume, bool quiet) {
 void print_found(const Session& session, const VolumeSearch& found, const Address& disk) {
   std::ostream& out = session.streams.out;
   out << coloured(session.streams, Meaning::quiet,
-                  fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {:<5}  {}", "START", "SIZE", "HOLDS",
-                              "LABEL", "ENTRY", "WHAT SPEAKS FOR IT"))
+                  fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {}", "START", "SIZE", "HOLDS",
+                              "LABEL", "ENTRY"))
       << '\n';
   for (const FoundVolume& volume : found.volumes) print_row(session, volume, false);
   if (found.volumes.empty()) out << "  no volume that can be read here\n";

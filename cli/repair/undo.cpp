@@ -39,7 +39,7 @@ void print_report(const Session& session, const Options& options, const JournalR
   }
   std::string files;
   for (const std::string& file : report.files)
-    files += (files.empty() ? "" : ", ") + for_terminal(file);
+    files += (files.empty() ? "" : ", ") + for_terminal(path_from_here(file));
   if (report.was == report.is) {
     out << fmt::format("{} is {} already.\n", files,
                        report.is == JournalState::undone ? "as it was before the repair"
@@ -47,9 +47,9 @@ void print_report(const Session& session, const Options& options, const JournalR
     return;
   }
   out << fmt::format(
-      "{} is as {} again: {} bytes written.\n", files,
+      "{} is as {} again: {} written.\n", files,
       report.is == JournalState::undone ? "it was before the repair" : "the repair leaves it",
-      report.bytes_written);
+      counted(report.bytes_written, "byte"));
   if (report.was == JournalState::in_between) out << "The repair had been cut off half way.\n";
 }
 

@@ -11,6 +11,7 @@ import struct
 import subprocess
 import sys
 import tempfile
+import zlib
 
 import disks
 from disks import MIB, S, le32
@@ -128,6 +129,34 @@ def fat_table(number, copy, length):
     return damage
 
 
+def gpt_entries(change):
+    """Both copies of the entries changed alike, with right sums."""
+    def damage(data, disk):
+        for header in (S, len(data) - S):
+            at, count, size = (struct.unpack_from("<Q", data, header + 72)[0] * S, le32(data, header + 80), le32(data, header + 84))
+            change(data, at)
+            struct.pack_into("<I", data, header + 88, zlib.crc32(data[at:at + count * size]))
+            struct.pack_into("<I", data, header + 16, 0)
+            struct.pack_into("<I", data, header + 16, zlib.crc32(data[header:header + 92]))
+    return damage
+
+
+def same_id(data, at):
+    data[at + 128 + 16:at + 128 + 32] = data[at + 16:at + 32]
+
+
+def overlap(data, at):
+    struct.pack_into("<Q", data, at + 40, struct.unpack_from("<Q", data, at + 128 + 32)[0] + 999)
+
+
+def past_end(data, at):
+    struct.pack_into("<Q", data, at + 3 * 128 + 40, 1 << 40)
+
+
+def grew(data, disk):
+    data.extend(bytes(16 * MIB))
+
+
 def ntfs_record(number, record, mirror):
     def damage(data, disk):
         start = disk.start(number)
@@ -204,6 +233,11 @@ CASES = {
         ("protective entry", True, [zero(446, 64)]),
         ("sector 0", True, [zero(0, 512)]),
         ("sector 0 and first copy", True, [zero(0, 34 * S)]),
+        ("the disk grew", False, [grew]),
+        ("the disk grew, first copy lost", False, [grew, zero(S, 33 * S)]),
+        ("two entries with one id", False, [gpt_entries(same_id)]),
+        ("an entry into the next", True, [gpt_entries(overlap)]),
+        ("an entry past the end", True, [gpt_entries(past_end)]),
         ("exFAT boot region", True, [in_volume(3, 0, 512)]),
         ("exFAT boot region whole", True, [in_volume(3, 0, 12 * S)]),
         ("exFAT copy", True, [in_volume(3, 12 * S, 12 * S)]),
