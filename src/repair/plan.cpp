@@ -113,7 +113,11 @@ class Planner {
     if (found.unexplained == 0) return true;
     if (disk.table.scheme == VolumeTable::Scheme::none) return false;
     return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeView& v) {
-      return v.file_system || v.row.system ||
+      // Of kinds that are not read here nothing can be said.
+      const bool known_kind = v.row.type.find("FAT") != std::string::npos ||
+                              v.row.type.find("NTFS") != std::string::npos ||
+                              v.row.type.starts_with("Linux") || v.row.type == "basic data";
+      return v.file_system || v.row.system || !known_kind ||
              (!v.recognised.empty() && !v.recognised.starts_with("its start"));
     });
   }

@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/bytes.h"
+#include "base/sha256.h"
 #include "lantern/error.h"
 #include "lantern/repair.h"
 
@@ -36,6 +37,18 @@ Bytes bytes_of(const std::string& text) {
   return bytes;
 }
 
+// Over all that is written and where, so that an edited plan is not made by mistake.
+std::string sum_of(const RepairPlan& plan) {
+  std::string all = plan.source + '\0' + plan.identity.samples_sha256;
+  for (const RepairStep& step : plan.steps) {
+    all += fmt::format("\n{} {} {}", step.number, step.code, to_string(step.certainty));
+    for (const PlannedWrite& write : step.writes)
+      all += fmt::format("\n{} {} {} {}", write.address, write.offset_bytes,
+                         hexadecimal(write.before), hexadecimal(write.after));
+  }
+  return sha256_hex(all);
+}
+
 void put_reach(JsonWriter& json, const char* key, const Reach& reach) {
   json.key(key).begin_object().key("volumes").value(reach.volumes);
   json.key("files").value(reach.files).key("folders").value(reach.folders).end_object();
@@ -66,6 +79,7 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
     json.end_array().end_object();
   }
   json.end_array();
+  json.key("steps_sha256").value(sum_of(plan));
   put_reach(json, "before", plan.before);
   put_reach(json, "after", plan.after);
   json.key("notes").begin_array();
@@ -105,6 +119,8 @@ RepairPlan read_plan(const std::string& text) {
       }
       plan.steps.push_back(std::move(step));
     }
+    if (document.at("steps_sha256").get<std::string>() != sum_of(plan))
+      fail("was edited since it was made: --set and --write are for changes by hand");
   } catch (const nlohmann::json::exception& error) {
     fail(std::string("something is missing or of another kind: ") + error.what());
   }

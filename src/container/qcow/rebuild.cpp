@@ -273,6 +273,15 @@ class Level1Check {
 // The level 1 table in a cluster, if it is one: entries (as many as count) that lead to level 2.
 std::uint64_t level1_entries_at(const ByteSource& file, std::uint64_t at,
                                 const Qcow2Header& header) {
+  // The first sector alone tells most clusters of data.
+  Bytes start(kSector);
+  start.resize(file.read(at, start).length / 8 * 8);
+  for (std::size_t i = 0; i < start.size(); i += 8) {
+    const std::uint64_t entry = be64(start, i);
+    if (entry != 0 && ((entry & kCopied) == 0 || (entry & 1) != 0 ||
+                       !leads_to_cluster(entry, header.cluster_bytes(), file.size())))
+      return 0;
+  }
   Bytes table(static_cast<std::size_t>(header.cluster_bytes()));
   table.resize(file.read(at, table).length / 8 * 8);
   std::uint64_t entries = 0;

@@ -22,6 +22,7 @@ void diagnose_container(const Address& address, const SourcePtr& file, Diagnosis
     diagnose(file, place, diagnosis, context);
     if (!diagnosis.steps.empty()) return;
   }
+  diagnose_reference(address, file, place, diagnosis, context);
 }
 
 }  // namespace lantern

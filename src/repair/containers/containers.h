@@ -18,6 +18,10 @@ void diagnose_vmdk(const SourcePtr& file, const std::string& place, Diagnosis& d
 void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                     const Context& context);
 
+// A parent that lies under another name than the image has for it.
+void diagnose_reference(const Address& address, const SourcePtr& file, const std::string& place,
+                        Diagnosis& diagnosis, const Context& context);
+
 // A step that makes one stretch of a file what it should be; nothing when it is.
 void propose_bytes(Diagnosis& diagnosis, std::string code, Certainty certainty, std::string what,
                    std::string evidence, const std::string& place, const ByteSource& file,

@@ -169,6 +169,22 @@ def main():
         if wrong:
             bad.append(what)
         print(f"{'BAD' if wrong else 'ok '}   {driver:6} {what:40} {'=' if exact else '~'}  {wrong or codes}", flush=True)
+    # A child whose parent was given another name.
+    h.write_disk("raw", "base.vmdk", "vmdk", {})
+    machine = h.Machine()
+    open("child.vmdk", "wb").close()
+    machine.file("file", "child.vmdk")
+    machine.job("blockdev-create", "create", options={"driver": "vmdk", "file": "file", "size": len(raw), "backing-file": "base.vmdk"})
+    machine.quit()
+    os.rename("base.vmdk", "renamed base of the station.vmdk")
+    before = sha_of("child.vmdk")
+    lantern("repair", "child.vmdk", "--apply", "--journal", "name.undo")
+    right = flat_there(os.path.abspath("child.vmdk"), "vmdk")[:len(raw)] == raw
+    lantern("undo", "name.undo")
+    right = right and sha_of("child.vmdk") == before
+    if not right:
+        bad.append("reference")
+    print(f"{'ok ' if right else 'BAD'}   vmdk   the parent renamed                       =  vmdk.parent-name")
     new = unclosed()
     before = sha_of("open.vhdx")
     plan = json.loads(lantern("repair", "open.vhdx", "--json"))
@@ -181,7 +197,7 @@ def main():
     if not right:
         bad.append("log")
     print(f"{'ok ' if right else 'BAD'}   vhdx   a log to write out (laid by hand)          ~  {[s['code'] for s in plan['steps']]}")
-    print(f"{len(CASES) + 1} cases, {len(bad)} bad")
+    print(f"{len(CASES) + 2} cases, {len(bad)} bad")
     return 1 if bad else 0
 
 

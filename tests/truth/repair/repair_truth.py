@@ -13,7 +13,9 @@ import sys
 import tempfile
 import zlib
 
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
+import lab
 from disks import MIB, S, le32
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -45,6 +47,24 @@ def contents(path, folder):
         with open(out + ".json") as f:
             rows = json.load(f)["files"]
         held[volume["start_bytes"]] = sorted((row["path"], row["sha256"]) for row in rows if row["kind"] == "file")
+    return held
+
+
+def trees(disk, path):
+    """What the systems' own drivers show of each volume they can mount here; nothing without root."""
+    held = {}
+    if os.geteuid() != 0:
+        return held
+    for number, (start, length, kind) in disk.volumes.items():
+        if kind[:3] not in ("ext", "ntf"):
+            continue
+        options = f"loop,ro,offset={start},sizelimit={length}" + (",noload" if kind in ("ext3", "ext4") else "")
+        try:
+            with lab.Mounted(path, options, "ntfs-3g" if kind == "ntfs" else None) as root:
+                held[number] = sorted((os.path.relpath(os.path.join(at, name), root), sha(open(os.path.join(at, name), "rb").read()))
+                                      for at, _, names in os.walk(root) for name in names)
+        except subprocess.CalledProcessError as error:
+            held[number] = error.stderr.decode()
     return held
 
 
@@ -280,6 +300,9 @@ def judge(disk, name, exact, damages, folder):
     if not exact or wrong:
         wrong += checkers(disk, path, folder)
         held = contents(path, folder)
+        shown = trees(disk, path)
+        if shown != disk.trees:
+            wrong.append(f"the systems' own drivers show something else: {[n for n in shown if shown[n] != disk.trees[n]]}")
         if held != disk.held:
             missing = [k for k in disk.held if disk.held[k] != held.get(k)]
             wrong.append(f"files are not the original's: volumes at {missing}")
@@ -311,7 +334,7 @@ def main():
             with open(path, "wb") as f:
                 f.write(disk.data)
             said = checkers(disk, path, folder)
-            disk.held = contents(path, folder)
+            disk.held, disk.trees = contents(path, folder), trees(disk, path)
             plan = json.loads(lantern("repair", path, "--json").stdout)
             counted += 1
             if plan["steps"] or plan["notes"] or said or len(disk.held) != len(disk.volumes):

@@ -117,6 +117,20 @@ TEST_F(Guarded, AParentOfAChildIsLeftAlone) {
   EXPECT_NE(refusal(std::make_shared<StandIn>()).find("child.qcow2 lies on it"), std::string::npos);
 }
 
+TEST_F(Guarded, AHibernatedSystemsVolumeIsLeftAlone) {
+  kit::NtfsBuilder volume;
+  volume.small(30, kit::NtfsBuilder::kRoot, "hiberfil.sys",
+               kit::bytes_of("hibr and what was open"));
+  const kit::Bytes ntfs = volume.bytes();
+  bytes_.assign(2048 * 512 + ntfs.size(), std::byte{0});
+  kit::put_mbr(bytes_, 0, {{0x07, 2048, static_cast<std::uint32_t>(ntfs.size() / 512)}});
+  kit::put_bytes(bytes_, 2048 * 512, ntfs);
+  folder_.file("station.img", bytes_);
+  const auto host = std::make_shared<StandIn>();
+  EXPECT_NE(refusal(host, 2048 * 512 + 90'000).find("hibernated"), std::string::npos);
+  EXPECT_EQ(refusal(host, 440), "");  // the table is not the sleeping system's
+}
+
 TEST_F(Guarded, AJournalIsNeverTheDiskItself) {
   const RepairPlan plan = plan_bytes({path_, {}}, 440, kit::bytes_of("lamp"), {}, context_);
   ApplyOptions how;
