@@ -171,6 +171,13 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
     }
   }
   suggest(report);
+  const bool nothing_read =
+      std::none_of(report.volumes.begin(), report.volumes.end(), [](const SurveyVolume& volume) {
+        return volume.view.file_system != nullptr || !volume.view.recognised.empty();
+      });
+  if (nothing_read || context.findings->worse_than_note())
+    for (const SurveySource& source : report.sources)
+      report.next.push_back("lantern repair " + quoted(source.address));
   return report;
 }
 

@@ -54,8 +54,15 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
   ApplyResult result;
   if (scratch->log().writes().empty()) return result;
   check_guards(plan, steps, scratch->log(), options, how, context);
+  const Media media = open_media(scratch->log(), how);
   const auto journal = keep_journal(scratch->log(), how.journal, context);
-  make_writes(*journal, how, context);
+  try {
+    make_writes(*journal, media, context);
+  } catch (const Error& error) {
+    throw Error(ErrorCode::cannot_write, error.address(), error.offset(),
+                std::string("the repair stopped half way: ") + error.what(),
+                fmt::format("lantern undo {} takes back what was written", how.journal));
+  }
   result.journal = how.journal;
   result.applied = steps;
   for (const WriteLog::Write& write : journal->writes()) result.bytes_written += write.length;
@@ -69,11 +76,14 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
   try_repair(plan, steps, options,
              Scratch::in_memory(context.clock->now_seconds(), context.scratch), context);
   const Address source = address_of(plan.source);
+  const Target original = open_disk_target(source, options, context);
+  const DiskView& disk = original.disks.back();
+  const std::string of_disk = disk.address.print();
   RepairPlan of_child = plan;
   for (RepairStep& step : of_child.steps) {
     if (std::find(steps.begin(), steps.end(), step.number) == steps.end()) continue;
     for (PlannedWrite& write : step.writes) {
-      if (write.address != plan.source)
+      if (write.address != of_disk)
         throw Error(ErrorCode::unsupported, write.address, write.offset_bytes,
                     fmt::format("step {} mends the image file itself: a child of it would not help",
                                 step.number),
@@ -81,15 +91,14 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
       write.address = child;
     }
   }
-  const Target original = open_disk_target(source, options, context);
-  const DiskView& disk = original.disks.back();
-  write_image(disk.container.flat, child, child_of(source, disk.container.format, child), context);
+  write_image(disk.container.flat, child, child_of(disk.address, disk.container.format, child),
+              context);
   of_child.source = child;
   of_child.identity = identify(*open_file_source(child, context));
   const auto scratch = Scratch::in_memory(context.clock->now_seconds());
   try_repair(of_child, steps, options, scratch, context);
   // The child is ours and new: there is nothing to take back.
-  make_writes(scratch->log(), {}, context);
+  make_writes(scratch->log(), open_media(scratch->log(), {}), context);
   ApplyResult result;
   result.applied = steps;
   for (const WriteLog::Write& write : scratch->log().writes()) result.bytes_written += write.length;

@@ -13,14 +13,6 @@ namespace {
 
 constexpr std::size_t kPiece = 1u << 20;
 
-using Media = std::vector<std::unique_ptr<Medium>>;
-
-Media open_all(const WriteLog& log, const ApplyOptions& how) {
-  Media media;
-  for (const WriteLog::File& file : log.files()) media.push_back(how.open(file.path));
-  return media;
-}
-
 void flush_all(const Media& media) {
   for (const auto& medium : media) medium->flush();
 }
@@ -129,7 +121,7 @@ struct Checked {
 // All is looked at before anything is written.
 Checked open_and_check(const WriteLog& log, const ApplyOptions& how, const Context& context) {
   Checked checked;
-  checked.media = open_all(log, how);
+  checked.media = open_media(log, how);
   for (std::uint32_t file = 0; file < checked.media.size(); ++file) {
     check_size(log, file, *checked.media[file]);
     checked.parts.push_back(parts_of(log, file));
@@ -163,8 +155,13 @@ std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const std::string& p
   return journal;
 }
 
-void make_writes(WriteLog& log, const ApplyOptions& how, const Context& context) {
-  const Media media = open_all(log, how);
+Media open_media(const WriteLog& log, const ApplyOptions& how) {
+  Media media;
+  for (const WriteLog::File& file : log.files()) media.push_back(how.open(file.path));
+  return media;
+}
+
+void make_writes(WriteLog& log, const Media& media, const Context& context) {
   for (const WriteLog::Write& write : log.writes()) {
     if (write.flush_before) flush_all(media);
     media.at(write.file)->write(write.offset, log.after(write));
@@ -210,8 +207,8 @@ JournalReport finish_repair(const std::string& journal, const ApplyOptions& how,
   JournalReport report = report_of(*log);
   if (report.was == JournalState::nothing_done || report.was == JournalState::applied)
     return report;
-  open_and_check(*log, how, context);
-  make_writes(*log, how, context);
+  const Checked checked = open_and_check(*log, how, context);
+  make_writes(*log, checked.media, context);
   for (const WriteLog::Write& write : log->writes()) report.bytes_written += write.length;
   report.is = JournalState::applied;
   return report;

@@ -8,9 +8,14 @@
 
 namespace lantern {
 
+using Media = std::vector<std::unique_ptr<Medium>>;
+
+// The files of a log, each held alone.
+Media open_media(const WriteLog& log, const ApplyOptions& how);
+
 // Makes the writes of a log that is marked complete, in order, flushed where they ask for it, and
 // marks it applied.
-void make_writes(WriteLog& log, const ApplyOptions& how, const Context& context);
+void make_writes(WriteLog& log, const Media& media, const Context& context);
 
 // A journal in `path` that holds what `log` does, marked complete. Throws Error{refused,
 // cannot_write}.

@@ -7,7 +7,7 @@
 #include "base/checked.h"
 #include "base/lay.h"
 #include "lantern/sources.h"
-#include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/volume_diagnosis.h"
 
 namespace lantern {
 namespace {
@@ -48,20 +48,15 @@ std::uint32_t capitals_sum(ByteView table) {
   return sum;
 }
 
-class ExfatDiagnosis {
+class ExfatDiagnosis : VolumeDiagnosis {
  public:
-  ExfatDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis)
-      : disk_(disk),
-        volume_(volume),
-        diagnosis_(diagnosis),
-        address_(disk.address.print()),
-        base_(volume.row.range.offset) {}
+  using VolumeDiagnosis::VolumeDiagnosis;
 
   void run() {
     for (const std::size_t size : {512u, 4096u, 1024u, 2048u}) {
       const std::size_t length = kRegionSectors * size;
-      const Bytes own = read_bytes(*volume_.bytes, 0, length);
-      const Bytes copy = read_bytes(*volume_.bytes, length, length);
+      const Bytes own = read_bytes(bytes_, 0, length);
+      const Bytes copy = read_bytes(bytes_, length, length);
       if (own.size() < length || copy.size() < length) return;
       const bool own_good = is_region(own, size);
       const bool copy_good = is_region(copy, size);
@@ -70,14 +65,10 @@ class ExfatDiagnosis {
       Bytes right = own_good ? own : copy;
       // What changes without the sum is only kept up in the first.
       if (!own_good && has_text(own, 3, "EXFAT   ")) lay_bytes(right, 0x6A, slice(own, 0x6A, 2));
-      RepairStep step;
-      step.code = own_good ? "exfat.boot-copy" : "exfat.boot-region";
-      step.certainty = Certainty::certain;
-      step.what = fmt::format("volume {}: the {}", volume_.row.number,
-                              own_good ? "copy of the boot region" : "boot region, from its copy");
-      step.evidence = "its sum is wrong, the other's is right";
-      add_changes(step, address_, base_ + (own_good ? length : 0), own_good ? copy : own, right);
-      if (!step.writes.empty()) diagnosis_.steps.push_back(std::move(step));
+      propose(own_good ? "exfat.boot-copy" : "exfat.boot-region", Certainty::certain,
+              own_good ? "the copy of the boot region" : "the boot region, from its copy",
+              "its sum is wrong, the other's is right", own_good ? length : 0,
+              own_good ? copy : own, right);
       return;
     }
     make_anew();
@@ -86,20 +77,14 @@ class ExfatDiagnosis {
  private:
   // A loader reads from where this says.
   void hidden(const Bytes& own, std::size_t size) {
-    const std::uint64_t right = base_ / size;
-    if (disk_.table.scheme == VolumeTable::Scheme::none || le64(own, 0x40) == right) return;
-    if (!boot_evidence(*disk_.container.flat, base_, volume_.file_system.get()).strong()) return;
+    const std::uint64_t right = start_sector(size);
+    if (le64(own, 0x40) == right || !starts()) return;
     Bytes after = own;
     lay_le64(after, 0x40, right);
     lay_sum(after, size);
-    RepairStep step;
-    step.code = "exfat.hidden-sectors";
-    step.certainty = Certainty::certain;
-    step.what = fmt::format("volume {}: the boot region says that {} sectors lie before the volume",
-                            volume_.row.number, right);
-    step.evidence = fmt::format("it says {}; its loader reads from there", le64(own, 0x40));
-    add_changes(step, address_, base_, own, after);
-    diagnosis_.steps.push_back(std::move(step));
+    propose("exfat.hidden-sectors", Certainty::certain,
+            fmt::format("the boot region says that {} sectors lie before the volume", right),
+            fmt::format("it says {}; its loader reads from there", le64(own, 0x40)), 0, own, after);
   }
 
   // Where the root folder tells of the bitmap and the capitals, side by side.
@@ -137,11 +122,11 @@ class ExfatDiagnosis {
     std::optional<Root> root;
     std::vector<std::uint64_t> capitals;
     Bytes piece(std::size_t{1} << 20);
-    const std::uint64_t limit = std::min(volume_.bytes->size(), kMostLooked);
+    const std::uint64_t limit = std::min(bytes_.size(), kMostLooked);
     for (std::uint64_t at = 0; at < limit; at += piece.size()) {
-      const Range part = intersect({at, piece.size()}, {0, volume_.bytes->size()});
-      if (known_zero(*volume_.bytes, part)) continue;
-      const std::size_t got = volume_.bytes->read(at, piece).length;
+      const Range part = intersect({at, piece.size()}, {0, bytes_.size()});
+      if (known_zero(bytes_, part)) continue;
+      const std::size_t got = bytes_.read(at, piece).length;
       for (std::size_t in = 0; in + kSector <= got; in += kSector) {
         const ByteView sector = ByteView(piece).subspan(in, kSector);
         // The capitals begin with those of the first letters, or say that they are the same.
@@ -155,8 +140,7 @@ class ExfatDiagnosis {
     }
     if (!root) return;
     for (const std::uint64_t at : capitals) {
-      const Bytes table =
-          read_bytes(*volume_.bytes, at, static_cast<std::size_t>(root->capitals_bytes));
+      const Bytes table = read_bytes(bytes_, at, static_cast<std::size_t>(root->capitals_bytes));
       if (capitals_sum(table) != root->capitals_sum) continue;
       if (propose_from(*root, at)) return;
     }
@@ -174,10 +158,9 @@ class ExfatDiagnosis {
           root.capitals_cluster < root.bitmap_cluster + bitmap_clusters)
         continue;
       const std::uint64_t clusters =
-          std::min(root.bitmap_bytes * 8, (volume_.bytes->size() - heap) / cluster);
+          std::min(root.bitmap_bytes * 8, (bytes_.size() - heap) / cluster);
       const std::uint64_t root_cluster = (root.at - heap) / cluster + 2;
-      const Bytes bitmap =
-          read_bytes(*volume_.bytes, heap + (root.bitmap_cluster - 2) * cluster, 64);
+      const Bytes bitmap = read_bytes(bytes_, heap + (root.bitmap_cluster - 2) * cluster, 64);
       const auto in_use = [&](std::uint64_t c) {
         return c - 2 >= 512 ||
                (u8(bitmap, static_cast<std::size_t>((c - 2) / 8)) >> ((c - 2) % 8) & 1) != 0;
@@ -187,7 +170,7 @@ class ExfatDiagnosis {
         continue;
       const std::uint64_t table = table_before(heap);
       if (table == 0) continue;
-      propose(cluster, heap, table, clusters, root_cluster);
+      propose_regions(cluster, heap, table, clusters, root_cluster);
       return true;
     }
     return false;
@@ -196,22 +179,22 @@ class ExfatDiagnosis {
   // The FAT begins with F8 FF FF FF FF FF FF FF.
   std::uint64_t table_before(std::uint64_t heap) const {
     for (std::uint64_t at = 24 * kSector; at < heap; at += kSector) {
-      const Bytes start = read_bytes(*volume_.bytes, at, 8);
+      const Bytes start = read_bytes(bytes_, at, 8);
       if (start.size() == 8 && le64(start, 0) == 0xFFFFFFFFFFFFFFF8) return at;
     }
     return 0;
   }
 
-  void propose(std::uint64_t cluster, std::uint64_t heap, std::uint64_t table,
-               std::uint64_t clusters, std::uint64_t root_cluster) {
+  void propose_regions(std::uint64_t cluster, std::uint64_t heap, std::uint64_t table,
+                       std::uint64_t clusters, std::uint64_t root_cluster) {
     Bytes region(kRegionSectors * kSector);
     unsigned power = 0;
     while ((kSector << power) < cluster) ++power;
     lay_text(region, 0,
              "\xEB\x76\x90"
              "EXFAT   ");
-    lay_le64(region, 0x40, base_ / kSector);
-    lay_le64(region, 0x48, volume_.bytes->size() / kSector);
+    lay_le64(region, 0x40, start_sector(kSector));
+    lay_le64(region, 0x48, bytes_.size() / kSector);
     lay_le32(region, 0x50, table / kSector);
     lay_le32(region, 0x54, (heap - table) / kSector);
     lay_le32(region, 0x58, heap / kSector);
@@ -231,22 +214,15 @@ class ExfatDiagnosis {
     RepairStep step;
     step.code = "exfat.boot-region";
     step.certainty = Certainty::certain;
-    step.what = fmt::format("volume {}: both boot regions, made anew", volume_.row.number);
+    step.what = "both boot regions, made anew";
     step.evidence = fmt::format(
         "both are lost; the bitmap, the capitals and the root folder lie where they say only with "
         "clusters of {} bytes from byte {}; the serial number is not known",
         cluster, heap);
     for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{region.size()}})
-      add_changes(step, address_, base_ + at, read_bytes(*volume_.bytes, at, region.size()),
-                  region);
-    diagnosis_.steps.push_back(std::move(step));
+      change(step, at, read_bytes(bytes_, at, region.size()), region);
+    add(std::move(step));
   }
-
-  const DiskView& disk_;
-  const VolumeView& volume_;
-  Diagnosis& diagnosis_;
-  std::string address_;
-  std::uint64_t base_;
 };
 
 }  // namespace

@@ -11,7 +11,7 @@
 #include "filesystem/ext/journal.h"
 #include "filesystem/ext/volume.h"
 #include "lantern/sources.h"
-#include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/volume_diagnosis.h"
 
 namespace lantern {
 namespace {
@@ -23,16 +23,11 @@ constexpr std::uint32_t kMostGroups = 1u << 20;
 constexpr std::uint16_t kNoInodes = 1;
 constexpr std::uint16_t kNoBitmap = 2;
 
-class ExtDiagnosis {
+class ExtDiagnosis : VolumeDiagnosis {
  public:
   ExtDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
                const Context& context)
-      : volume_(volume),
-        diagnosis_(diagnosis),
-        context_(context),
-        address_(disk.address.print()),
-        base_(volume.row.range.offset),
-        bytes_(*volume.bytes) {}
+      : VolumeDiagnosis(disk, volume, diagnosis), context_(context) {}
 
   void run() {
     const auto supers = ext::find_superblocks(bytes_);
@@ -54,7 +49,7 @@ class ExtDiagnosis {
     Bytes before, after;
     std::uint64_t run_at = 0;
     const auto flush = [&] {
-      if (!after.empty()) add_changes(step, address_, base_ + run_at, before, after);
+      if (!after.empty()) change(step, run_at, before, after);
       before.clear();
       after.clear();
     };
@@ -67,9 +62,7 @@ class ExtDiagnosis {
       if (!good(g, own)) {
         const auto copy = copy_of(g);
         if (!copy) {
-          diagnosis_.notes.push_back(
-              fmt::format("volume {}: the descriptor of group {} and its copies are lost",
-                          volume_.row.number, g));
+          note(fmt::format("the descriptor of group {} and its copies are lost", g));
           return;
         }
         const Bytes right = recounted(g, *copy);
@@ -85,16 +78,14 @@ class ExtDiagnosis {
       count(own);
     }
     flush();
-    if (step.writes.empty()) return;
     step.code = "ext.descriptors";
     step.certainty = Certainty::certain;
-    step.what = fmt::format("volume {}: {} group descriptors, the first of group {}",
-                            volume_.row.number, made, first);
+    step.what = fmt::format("{} group descriptors, the first of group {}", made, first);
     step.evidence =
         "they are none, or their sums are wrong; their places are those of a copy, what is in use "
         "is "
         "counted from the bitmaps and inode tables";
-    diagnosis_.steps.push_back(std::move(step));
+    add(std::move(step));
   }
 
   std::uint64_t wide(ByteView d, std::size_t low, std::size_t high) const {
@@ -211,8 +202,7 @@ class ExtDiagnosis {
       return s.place != ext::kSuperblockPlace && s.sum_is_right;
     });
     if (copy == supers.end()) {
-      diagnosis_.notes.push_back(fmt::format(
-          "volume {}: the superblock has a wrong sum, and there is no copy", volume_.row.number));
+      note("the superblock has a wrong sum, and there is no copy");
       return;
     }
     Bytes after = read_bytes(bytes_, copy->place, ext::kSuperblockBytes);
@@ -240,20 +230,14 @@ class ExtDiagnosis {
     RepairStep step;
     step.code = "ext.superblock";
     step.certainty = Certainty::certain;
-    step.what = fmt::format("volume {}: the superblock, from its copy at byte {} of the volume",
-                            volume_.row.number, copy->place);
+    step.what = fmt::format("the superblock, from its copy at byte {} of the volume", copy->place);
     step.evidence =
         "it is none, or its sum is wrong; what is free is counted from the group descriptors";
-    add_changes(step, address_, base_ + ext::kSuperblockPlace, own, after);
-    if (!step.writes.empty()) diagnosis_.steps.push_back(std::move(step));
+    change(step, ext::kSuperblockPlace, own, after);
+    add(std::move(step));
   }
 
-  const VolumeView& volume_;
-  Diagnosis& diagnosis_;
   const Context& context_;
-  std::string address_;
-  std::uint64_t base_;
-  const ByteSource& bytes_;
   Superblock super_;
   std::uint64_t free_clusters_ = 0;
   std::uint64_t free_inodes_ = 0;

@@ -9,7 +9,7 @@
 #include "base/lay.h"
 #include "filesystem/fat/boot_sector.h"
 #include "lantern/sources.h"
-#include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/volume_diagnosis.h"
 
 namespace lantern {
 namespace {
@@ -190,15 +190,10 @@ class Rebuild {
   std::size_t ways_ = 0;
 };
 
-class FatDiagnosis {
+class FatDiagnosis : VolumeDiagnosis {
  public:
   FatDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis)
-      : disk_(disk),
-        volume_(volume),
-        diagnosis_(diagnosis),
-        address_(disk.address.print()),
-        base_(volume.row.range.offset),
-        boot_(read_bytes(*volume.bytes, 0, kSector)) {}
+      : VolumeDiagnosis(disk, volume, diagnosis), boot_(read_bytes(bytes_, 0, kSector)) {}
 
   void run() {
     if (boot_.size() < kSector) return;
@@ -211,17 +206,6 @@ class FatDiagnosis {
   }
 
  private:
-  void propose(std::string code, Certainty certainty, std::string what, std::string evidence,
-               std::uint64_t at, ByteView before, ByteView after) {
-    RepairStep step;
-    step.code = std::move(code);
-    step.certainty = certainty;
-    step.what = fmt::format("volume {}: {}", volume_.row.number, what);
-    step.evidence = std::move(evidence);
-    add_changes(step, address_, base_ + at, before, after);
-    if (!step.writes.empty()) diagnosis_.steps.push_back(std::move(step));
-  }
-
   static bool is_boot_sector(ByteView sector) {
     const std::uint8_t jump = u8(sector, 0);
     return le16(sector, 510) == 0xAA55 && (jump == 0xEB || jump == 0xE9 || jump == 0);
@@ -229,13 +213,13 @@ class FatDiagnosis {
 
   void boot_sector() {
     const auto own = fat::parse_boot_sector(boot_);
-    const bool good = own && is_boot_sector(boot_) && table_agrees(*own, *volume_.bytes);
+    const bool good = own && is_boot_sector(boot_) && table_agrees(*own, bytes_);
     for (const std::uint64_t size : {512u, 4096u, 1024u, 2048u}) {
-      const Bytes copy = read_bytes(*volume_.bytes, 6 * size, kSector);
+      const Bytes copy = read_bytes(bytes_, 6 * size, kSector);
       if (copy.size() < kSector) continue;
       const auto spare = fat::parse_boot_sector(copy);
       if (!spare || spare->width != Width::fat32 || spare->sector_bytes != size ||
-          !is_boot_sector(copy) || !table_agrees(*spare, *volume_.bytes))
+          !is_boot_sector(copy) || !table_agrees(*spare, bytes_))
         continue;
       if (good) return;
       propose("fat.boot-sector", Certainty::certain, "the boot sector, from its copy in sector 6",
@@ -247,14 +231,14 @@ class FatDiagnosis {
     if (good) {
       const std::uint64_t at = std::uint64_t{le16(boot_, 50)} * own->sector_bytes;
       // A copy that was never made is zeros: then nobody asked for it.
-      const Bytes copy = read_bytes(*volume_.bytes, at, kSector);
+      const Bytes copy = read_bytes(bytes_, at, kSector);
       if (own->width == Width::fat32 && at != 0 && at < own->table_offset && !all_zero(copy))
         propose("fat.boot-copy", Certainty::certain, "the copy of the boot sector",
                 "the copy does not fit the tables behind it; the boot sector does", at, copy,
                 boot_);
       return;
     }
-    if (own && le16(boot_, 510) != 0xAA55 && table_agrees(*own, *volume_.bytes)) {
+    if (own && le16(boot_, 510) != 0xAA55 && table_agrees(*own, bytes_)) {
       Bytes after = boot_;
       lay_le16(after, 510, 0xAA55);
       propose("fat.signature", Certainty::certain, "the signature 55 AA of its boot sector",
@@ -262,11 +246,11 @@ class FatDiagnosis {
       boot_ = after;
       return;
     }
-    Rebuild rebuild(*volume_.bytes, volume_.row.range.length);
+    Rebuild rebuild(bytes_, volume_.row.range.length);
     auto made = rebuild.run();
     if (!made) return;
     const bool wide = le16(*made, 22) == 0;
-    lay_le32(*made, 28, base_ / le16(*made, 11));
+    lay_le32(*made, 28, start_sector(le16(*made, 11)));
     label_from_root(*made, wide);
     propose("fat.boot-sector", rebuild.one_way() ? Certainty::certain : Certainty::likely,
             "the boot sector, made anew from the tables and folders behind it",
@@ -280,8 +264,8 @@ class FatDiagnosis {
   void label_from_root(Bytes& sector, bool wide) const {
     const auto g = fat::parse_boot_sector(sector);
     if (!g) return;
-    const Bytes slots = read_bytes(
-        *volume_.bytes, wide ? g->cluster_offset(g->root_cluster) : g->root_offset, 16 * kSlot);
+    const Bytes slots =
+        read_bytes(bytes_, wide ? g->cluster_offset(g->root_cluster) : g->root_offset, 16 * kSlot);
     for (std::size_t at = 0; at + kSlot <= slots.size() && u8(slots, at) != 0; at += kSlot)
       if (u8(slots, at + 11) == 0x08 && u8(slots, at) != 0xE5)
         lay_bytes(sector, wide ? 71 : 43, slice(slots, at, 11));
@@ -289,9 +273,8 @@ class FatDiagnosis {
 
   // A loader reads from where this says; systems that only mount do not care.
   void hidden(const Geometry& g) {
-    const std::uint64_t right = base_ / g.sector_bytes;
-    if (disk_.table.scheme == VolumeTable::Scheme::none || le32(boot_, 28) == right) return;
-    if (!boot_evidence(*disk_.container.flat, base_, volume_.file_system.get()).strong()) return;
+    const std::uint64_t right = start_sector(g.sector_bytes);
+    if (le32(boot_, 28) == right || !starts()) return;
     Bytes after = boot_;
     lay_le32(after, 28, right);
     propose(
@@ -309,10 +292,10 @@ class FatDiagnosis {
       return s.size() == kSector && le32(s, 0) == 0x41615252 && le32(s, 484) == 0x61417272 &&
              le16(s, 510) == 0xAA55;
     };
-    const Bytes own = read_bytes(*volume_.bytes, at, kSector);
+    const Bytes own = read_bytes(bytes_, at, kSector);
     if (good(own) || own.size() < kSector) return;
     const std::uint64_t copy_boot = std::uint64_t{le16(boot_, 50)} * g.sector_bytes;
-    Bytes after = read_bytes(*volume_.bytes, copy_boot + at, kSector);
+    Bytes after = read_bytes(bytes_, copy_boot + at, kSector);
     if (copy_boot == 0 || !good(after)) {
       after.assign(kSector, std::byte{0});
       lay_le32(after, 0, 0x41615252);
@@ -332,8 +315,7 @@ class FatDiagnosis {
 
   std::optional<std::uint32_t> free_clusters(const Geometry& g) const {
     if (g.table_bytes > kMostTable) return std::nullopt;
-    const Bytes table =
-        read_bytes(*volume_.bytes, g.table_offset, static_cast<std::size_t>(g.table_bytes));
+    const Bytes table = read_bytes(bytes_, g.table_offset, static_cast<std::size_t>(g.table_bytes));
     if (table.size() < g.table_bytes) return std::nullopt;
     std::uint32_t free = 0;
     for (std::uint32_t c = 2; c < g.cluster_count + 2; ++c)
@@ -361,8 +343,8 @@ class FatDiagnosis {
 
   void tables(const Geometry& g) {
     const auto length = static_cast<std::size_t>(g.table_bytes);
-    const Bytes first = read_bytes(*volume_.bytes, g.table_offset, length);
-    const Bytes second = read_bytes(*volume_.bytes, g.table_offset + length, length);
+    const Bytes first = read_bytes(bytes_, g.table_offset, length);
+    const Bytes second = read_bytes(bytes_, g.table_offset + length, length);
     if (first.size() < length || second.size() < length) return;
     // The first two entries hold flags that only the first table may be given.
     std::size_t differing = 0;
@@ -401,7 +383,7 @@ class FatDiagnosis {
     std::vector<bool> seen(std::size_t{g.cluster_count} + 2);
     for (std::size_t i = 0; i < folders.size() && i < 20'000; ++i) {
       const Bytes slots =
-          read_bytes(*volume_.bytes, folders[i].first, static_cast<std::size_t>(folders[i].second));
+          read_bytes(bytes_, folders[i].first, static_cast<std::size_t>(folders[i].second));
       for (std::size_t at = 0; at + kSlot <= slots.size() && u8(slots, at) != 0; at += kSlot) {
         const std::uint8_t attributes = u8(slots, at + 11);
         if (u8(slots, at) == 0xE5 || (attributes & 0x08) != 0 || u8(slots, at) == '.') continue;
@@ -441,11 +423,6 @@ class FatDiagnosis {
     }
   }
 
-  const DiskView& disk_;
-  const VolumeView& volume_;
-  Diagnosis& diagnosis_;
-  std::string address_;
-  std::uint64_t base_;
   Bytes boot_;  // as the steps so far make it
 };
 

@@ -70,8 +70,7 @@ struct Content {
 class GptDiagnosis {
  public:
   GptDiagnosis(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis)
-      : disk_(disk),
-        found_(found),
+      : found_(found),
         diagnosis_(diagnosis),
         flat_(disk.container.flat),
         step_(disk.table.sector_size),
@@ -371,7 +370,6 @@ class GptDiagnosis {
     diagnosis_.steps.push_back(std::move(step));
   }
 
-  const DiskView& disk_;
   const VolumeSearch& found_;
   Diagnosis& diagnosis_;
   SourcePtr flat_;

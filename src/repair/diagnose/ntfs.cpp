@@ -11,7 +11,7 @@
 #include "filesystem/ntfs/record.h"
 #include "filesystem/ntfs/volume.h"
 #include "lantern/sources.h"
-#include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/volume_diagnosis.h"
 
 namespace lantern {
 namespace {
@@ -109,17 +109,10 @@ std::uint8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
   return static_cast<std::uint8_t>(256 - power);
 }
 
-class NtfsDiagnosis {
+class NtfsDiagnosis : VolumeDiagnosis {
  public:
-  NtfsDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
-                const Context& context)
-      : disk_(disk),
-        volume_(volume),
-        diagnosis_(diagnosis),
-        context_(context),
-        address_(disk.address.print()),
-        base_(volume.row.range.offset),
-        boot_(read_bytes(*volume.bytes, 0, kSector)) {}
+  NtfsDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis)
+      : VolumeDiagnosis(disk, volume, diagnosis), boot_(read_bytes(bytes_, 0, kSector)) {}
 
   void run() {
     if (boot_.size() < kSector) return;
@@ -129,22 +122,11 @@ class NtfsDiagnosis {
   }
 
  private:
-  void propose(std::string code, Certainty certainty, std::string what, std::string evidence,
-               std::uint64_t at, ByteView before, ByteView after) {
-    RepairStep step;
-    step.code = std::move(code);
-    step.certainty = certainty;
-    step.what = fmt::format("volume {}: {}", volume_.row.number, what);
-    step.evidence = std::move(evidence);
-    add_changes(step, address_, base_ + at, before, after);
-    if (!step.writes.empty()) diagnosis_.steps.push_back(std::move(step));
-  }
-
   // Whether the table or its mirror begins where a boot sector says.
   bool leads_to_table(const ntfs::Geometry& g) const {
     for (const std::uint64_t cluster : {g.table_cluster, g.mirror_cluster})
       if (cluster < g.cluster_count() &&
-          has_text(read_bytes(*volume_.bytes, cluster * g.cluster_bytes, 4), 0, "FILE"))
+          has_text(read_bytes(bytes_, cluster * g.cluster_bytes, 4), 0, "FILE"))
         return true;
     return false;
   }
@@ -153,14 +135,14 @@ class NtfsDiagnosis {
 
   void boot_sector() {
     std::optional<ntfs::Geometry> own, copy;
-    for (const ntfs::Geometry& g : ntfs::find_geometries(*volume_.bytes)) {
+    for (const ntfs::Geometry& g : ntfs::find_geometries(bytes_)) {
       if (!leads_to_table(g)) continue;
       (g.place == 0 ? own : copy) = g;
-      if (g.place != 0 && g.place + g.sector_bytes >= volume_.bytes->size()) break;
+      if (g.place != 0 && g.place + g.sector_bytes >= bytes_.size()) break;
     }
     const bool good = own && jumps(boot_);
     if (copy) {
-      const Bytes spare = read_bytes(*volume_.bytes, copy->place, kSector);
+      const Bytes spare = read_bytes(bytes_, copy->place, kSector);
       if (!good && jumps(spare)) {
         propose("ntfs.boot-sector", Certainty::certain,
                 fmt::format("the boot sector, from its copy at byte {} of the volume", copy->place),
@@ -172,38 +154,36 @@ class NtfsDiagnosis {
     if (good) {
       // The copy lies in the sector behind the volume, the last of its partition.
       const std::uint64_t at = own->volume_bytes;
-      const Bytes there = read_bytes(*volume_.bytes, at, kSector);
-      if (there.size() == kSector && at + own->sector_bytes == volume_.bytes->size())
+      const Bytes there = read_bytes(bytes_, at, kSector);
+      if (there.size() == kSector && at + own->sector_bytes == bytes_.size())
         propose("ntfs.boot-copy", Certainty::certain, "the copy of the boot sector",
                 "it is lost; the boot sector leads to the file table", at, there, boot_);
       return;
     }
-    const auto found = find_table(*volume_.bytes);
+    const auto found = find_table(bytes_);
     if (!found) return;
     Bytes made = made_from(*found);
-    const std::uint64_t last = volume_.bytes->size() / kSector * kSector - kSector;
-    const Bytes there = read_bytes(*volume_.bytes, last, kSector);
+    const std::uint64_t last = bytes_.size() / kSector * kSector - kSector;
+    const Bytes there = read_bytes(bytes_, last, kSector);
     RepairStep step;
     step.code = "ntfs.boot-sector";
     step.certainty = found->clusters != 0 ? Certainty::certain : Certainty::likely;
-    step.what =
-        fmt::format("volume {}: the boot sector and its copy, made anew from the file table",
-                    volume_.row.number);
+    step.what = "the boot sector and its copy, made anew from the file table";
     step.evidence = fmt::format(
         "both are lost; the file table begins at cluster {} and its mirror at {}, with clusters of "
         "{} bytes{}; the serial number and boot code are not known",
         found->table_cluster, found->mirror_cluster, found->cluster_bytes,
         found->clusters != 0 ? fmt::format(", {} of them by $BadClus", found->clusters) : "");
-    add_changes(step, address_, base_, boot_, made);
-    add_changes(step, address_, base_ + last, there, made);
-    diagnosis_.steps.push_back(std::move(step));
+    change(step, 0, boot_, made);
+    change(step, last, there, made);
+    add(std::move(step));
     boot_ = made;
   }
 
   Bytes made_from(const Found& found) const {
     Bytes s(kSector);
     const std::uint64_t per_cluster = std::max<std::uint64_t>(found.cluster_bytes / kSector, 1);
-    std::uint64_t sectors = volume_.bytes->size() / kSector - 1;
+    std::uint64_t sectors = bytes_.size() / kSector - 1;
     if (found.clusters != 0 && sectors / per_cluster != found.clusters)
       sectors = found.clusters * per_cluster;
     lay_text(s, 0, "\xEB\x52\x90NTFS    ");
@@ -213,7 +193,7 @@ class NtfsDiagnosis {
     s[0x15] = std::byte{0xF8};
     lay_le16(s, 0x18, 63);
     lay_le16(s, 0x1A, 255);
-    lay_le32(s, 0x1C, base_ / kSector);
+    lay_le32(s, 0x1C, start_sector(kSector));
     lay_le32(s, 0x24, 0x00800080);
     lay_le64(s, 0x28, sectors);
     lay_le64(s, 0x30, found.table_cluster);
@@ -226,10 +206,8 @@ class NtfsDiagnosis {
   }
 
   void hidden() {
-    const std::uint64_t step = std::max<std::uint64_t>(le16(boot_, 11), 1);
-    const std::uint64_t right = base_ / step;
-    if (disk_.table.scheme == VolumeTable::Scheme::none || le32(boot_, 0x1C) == right) return;
-    if (!boot_evidence(*disk_.container.flat, base_, volume_.file_system.get()).strong()) return;
+    const std::uint64_t right = start_sector(std::max<std::uint64_t>(le16(boot_, 11), 1));
+    if (le32(boot_, 0x1C) == right || !starts()) return;
     Bytes after = boot_;
     lay_le32(after, 0x1C, right);
     propose(
@@ -243,7 +221,7 @@ class NtfsDiagnosis {
   // The first records and their mirror: one that is no record is made from one that is.
   void records() {
     std::optional<ntfs::Geometry> g;
-    Bytes whole = read_bytes(*volume_.bytes, 0, kSector);
+    Bytes whole = read_bytes(bytes_, 0, kSector);
     lay_bytes(whole, 0, boot_);
     for (const ntfs::Geometry& candidate : ntfs::find_geometries(*make_memory_source(whole)))
       if (candidate.place == 0) g = candidate;
@@ -253,8 +231,8 @@ class NtfsDiagnosis {
     const std::uint64_t mirror = g->mirror_cluster * g->cluster_bytes;
     const std::size_t size = g->record_bytes;
     for (std::size_t i = 0; i < kMirrored; ++i) {
-      const Bytes own = read_bytes(*volume_.bytes, table + i * size, size);
-      const Bytes spare = read_bytes(*volume_.bytes, mirror + i * size, size);
+      const Bytes own = read_bytes(bytes_, table + i * size, size);
+      const Bytes spare = read_bytes(bytes_, mirror + i * size, size);
       if (own.size() < size || spare.size() < size) return;
       const bool own_good = is_record(own);
       const bool spare_good = is_record(spare);
@@ -268,20 +246,14 @@ class NtfsDiagnosis {
     }
   }
 
-  const DiskView& disk_;
-  const VolumeView& volume_;
-  Diagnosis& diagnosis_;
-  const Context& context_;
-  std::string address_;
-  std::uint64_t base_;
   Bytes boot_;
 };
 
 }  // namespace
 
 void diagnose_ntfs(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
-                   const Context& context) {
-  NtfsDiagnosis(disk, volume, diagnosis, context).run();
+                   const Context& /*context*/) {
+  NtfsDiagnosis(disk, volume, diagnosis).run();
 }
 
 }  // namespace lantern
