@@ -2,6 +2,8 @@
 # build.sh PRESET [TARGET...]: configures and builds quietly; on failure prints what went wrong.
 set -euo pipefail
 cd "$(dirname "$0")/.."
+# Another clone of the tree finds what this one compiled.
+export CCACHE_BASEDIR=$PWD CCACHE_NOHASHDIR=1
 preset=$1
 shift
 mkdir -p build
