@@ -41,6 +41,8 @@ class FileSource final : public ByteSource {
  public:
   FileSource(const std::string& path, const Context& context)
       : descriptor_(open_read_only(path.c_str())), context_(context.at(path)) {
+    // A scratch keeps the files it is laid over: they must not keep it.
+    context_.scratch = nullptr;
     if (descriptor_.get() < 0)
       throw Error(ErrorCode::cannot_open, path, std::nullopt, std::strerror(errno),
                   errno == EACCES ? "read permission is needed" : "check the name");
