@@ -8,8 +8,8 @@
 #include <sstream>
 
 #include "lantern/error.h"
-#include "lantern/sources.h"
 #include "lantern/json.h"
+#include "lantern/sources.h"
 #include "lantern/text.h"
 #include "recover/destination.h"
 #include "recover/file_copy.h"

@@ -17,7 +17,10 @@ constexpr std::uint64_t kPacked = 1ull << 62;
 constexpr std::size_t kSector = 512;
 // A file up to this many clusters is looked at whole when it is opened.
 constexpr std::uint64_t kMostClusters = 1u << 20;
-constexpr std::uint64_t kLevel1Searched = 4096;  // clusters
+constexpr std::size_t kPiece = 64u << 10;
+constexpr std::uint64_t kSmallCluster = 4096;
+constexpr std::uint64_t kLevel1Within = 256u << 20;  // bytes of the file
+constexpr std::uint64_t kLevel1Searched = 4096;      // clusters
 constexpr std::uint32_t kLeastBits = 9;
 constexpr std::uint32_t kMostBits = 21;
 constexpr std::uint64_t kLeadsNowhere = 1;  // an entry no table can have
@@ -341,12 +344,24 @@ std::optional<Qcow2Header> guess_qcow2_header(const ByteSource& file, const Cont
     Qcow2Header header;
     header.version = 3;
     header.cluster_bits = bits;
-    const std::uint64_t clusters = std::min(file.size() / header.cluster_bytes(), kLevel1Searched);
+    const std::uint64_t clusters =
+        std::min(std::min(file.size(), kLevel1Within) / header.cluster_bytes(), kLevel1Searched);
+    // Small clusters are looked at many to a read.
+    const bool small = header.cluster_bytes() <= kSmallCluster;
+    Bytes piece(small ? kPiece : kSector);
+    std::uint64_t piece_at = ~std::uint64_t{0};
     for (std::uint64_t i = 1; i < clusters; ++i) {
       context.check_cancelled();
       // One entry that leads somewhere is looked for before more is read.
-      Bytes start(kSector);
-      file.read(i * header.cluster_bytes(), start);
+      const std::uint64_t at = i * header.cluster_bytes();
+      if (piece_at == ~std::uint64_t{0} || at < piece_at ||
+          at - piece_at + kSector > piece.size()) {
+        piece_at = at;
+        std::fill(piece.begin(), piece.end(), std::byte{0});
+        file.read(piece_at, piece);
+      }
+      const ByteView start =
+          ByteView(piece).subspan(static_cast<std::size_t>(at - piece_at), kSector);
       if ((be64(start, 0) & kCopied) == 0 && !(be64(start, 0) == 0 && !all_zero(start))) continue;
       header.level1_offset = i * header.cluster_bytes();
       header.level1_entries = level1_entries_at(file, header.level1_offset, header);

@@ -4,8 +4,8 @@
 #include <optional>
 #include <string>
 
-#include "lantern/sources.h"
 #include "lantern/imaging.h"
+#include "lantern/sources.h"
 
 namespace lantern {
 
