@@ -77,7 +77,8 @@ void print_plan(const Session& session, const RepairPlan& plan) {
   std::ostream& out = session.streams.out;
   if (plan.steps.empty()) {
     out << coloured(session.streams, plan.notes.empty() ? Meaning::good : Meaning::plain,
-                    "Nothing to repair was found.")
+                    plan.notes.empty() ? "Nothing to repair was found."
+                                       : "Nothing that could be repaired here was found.")
         << '\n';
   } else {
     out << fmt::format("{} for {}\n\n", counted(plan.steps.size(), "step"),

@@ -16,6 +16,7 @@ namespace {
 constexpr std::size_t kMostRounds = 6;
 // Bytes that are read to find volumes without being asked to: seconds.
 constexpr std::uint64_t kQuicklyRead = 1u << 30;
+constexpr std::size_t kMostLeft = 6;             // findings told
 constexpr std::uint64_t kMostCounted = 200'000;  // entries of one volume
 
 class Planner {
@@ -42,6 +43,7 @@ class Planner {
       if (plan_.steps.size() == had) break;
     }
     plan_.after = plan_.steps.empty() ? plan_.before : reach(false);
+    what_is_left();
     return std::move(plan_);
   }
 
@@ -68,6 +70,24 @@ class Planner {
       if (error.code() != ErrorCode::cannot_read && error.code() != ErrorCode::unsupported) throw;
     }
     return reach;
+  }
+
+  // Damage that no step mends is not passed over in silence.
+  void what_is_left() {
+    const Context context = trial_.fresh();
+    try {
+      open_disk_target(trial_.source(), trial_.options(), context);
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      plan_.notes.emplace_back(error.what());
+    }
+    std::size_t told = 0;
+    for (const Finding& finding : context.findings->all()) {
+      if (finding.severity != Severity::damage) continue;
+      if (++told > kMostLeft) break;
+      plan_.notes.push_back(finding.address + ": " + finding.message);
+    }
+    if (told > kMostLeft) plan_.notes.emplace_back("and more: lantern survey lists all of it");
   }
 
   void containers() {

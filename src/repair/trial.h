@@ -33,6 +33,7 @@ class Trial {
 
   const std::shared_ptr<Scratch>& scratch() const { return scratch_; }
   const Address& source() const { return source_; }
+  const OpenOptions& options() const { return options_; }
   // Of a look that finds the same again; nothing is kept between two of them.
   Context fresh() const;
 

@@ -289,7 +289,7 @@ class Search {
     speaks(found.row != 0, 1, fmt::format("entry {} of the table", found.row));
     speaks(!found.past_end, 1, "it ends on the disk");
     speaks(candidate.start % kMiB == 0 || candidate.start % kTrack == 0, 1,
-           "makers let volumes begin there");
+           "it begins on a usual boundary");
   }
 
   SourcePtr disk_;

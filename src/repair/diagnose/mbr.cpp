@@ -406,7 +406,7 @@ class MbrDiagnosis {
               is_sure(*volume) ? Certainty::certain : Certainty::likely,
               fmt::format("entry {}: the {}, {} sectors, type 0x{:02x} ({})", slot + 1,
                           name(*volume), entry.sectors, entry.type, mbr_type(entry.type).words),
-              "no entry names it: " + volume->evidence,
+              "no entry names it; what speaks for it: " + volume->evidence,
               [&](std::span<std::byte> after) { lay_entry(after, slot, entry, 0); });
     }
   }
