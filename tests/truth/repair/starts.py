@@ -26,6 +26,7 @@ def starts(path, kind="raw"):
     """(whether the payload spoke, how it is known)"""
     folder = tempfile.mkdtemp()
     serial = os.path.join(folder, "serial")
+    open(serial, "wb").close()
     child = subprocess.Popen(
         [PROGRAM, "-nodefaults", "-no-user-config", "-machine", "pc,accel=tcg", "-m", "64", "-display", "none", "-vga", "std",
          "-serial", f"file:{serial}", "-qmp", "stdio", "-drive", f"if=none,id=d,file={path},format={kind},snapshot=on",
