@@ -7,13 +7,35 @@
 #include "repair/containers/containers.h"
 
 namespace lantern {
+namespace {
+
+constexpr std::uint32_t kSignature = 0xBEDA107F;
+
+// A disk larger than its blocks is opened by nobody; the blocks are there.
+void sizes(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis) {
+  constexpr std::uint64_t kDiskBytesAt = 0x170;
+  const Bytes header = read_bytes(*file, 0, 0x188);
+  if (header.size() < 0x188) return;
+  const std::uint64_t disk_bytes = le64(header, kDiskBytesAt);
+  const std::uint64_t mapped = std::uint64_t{le32(header, 0x178)} * le32(header, 0x180);
+  if (mapped == 0 || disk_bytes <= mapped) return;
+  Bytes right(8);
+  lay_le64(right, 0, mapped);
+  propose_bytes(diagnosis, "vdi.size", Certainty::likely,
+                fmt::format("the size of the disk becomes {} bytes", mapped),
+                fmt::format("the header says {}, and has {} blocks of {} bytes", disk_bytes,
+                            le32(header, 0x180), le32(header, 0x178)),
+                place, *file, kDiskBytesAt, right);
+}
+
+}  // namespace
 
 void diagnose_vdi(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                   const Context& context) {
-  constexpr std::uint32_t kSignature = 0xBEDA107F;
   constexpr std::size_t kHeaderBytes = 512;
   const Bytes stored = read_bytes(*file, 0, kHeaderBytes);
-  if (stored.size() < kHeaderBytes || le32(stored, 0x40) == kSignature) return;
+  if (stored.size() < kHeaderBytes) return;
+  if (le32(stored, 0x40) == kSignature) return sizes(file, place, diagnosis);
   if (le16(stored, 510) == 0xAA55) return;  // a disk as it is, or a volume
   const auto shape = headless_vdi(file);
   if (!shape) return;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/checked.h"
+#include "base/lay.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {
@@ -38,6 +39,22 @@ std::uint64_t end_of_blocks(const ByteSource& file, ByteView footer) {
   return end;
 }
 
+// Of a fixed disk the bytes before the footer are the disk.
+void fixed_size(const SourcePtr& file, const std::string& place, const Bytes& footer,
+                Diagnosis& diagnosis) {
+  const std::uint64_t right_bytes = file->size() - kSector;
+  Bytes right = footer;
+  lay_be64(right, 0x30, right_bytes);
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < kSector; ++i)
+    if (i < 0x40 || i >= 0x44) sum += u8(right, i);
+  lay_be32(right, 0x40, ~sum);
+  propose_bytes(diagnosis, "vhd.size", Certainty::likely,
+                fmt::format("the footer's size of the disk becomes {} bytes", right_bytes),
+                fmt::format("it says {}; so many lie before it", be64(footer, 0x30)), place, *file,
+                right_bytes, right);
+}
+
 }  // namespace
 
 void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
@@ -47,6 +64,8 @@ void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& di
   const std::uint64_t last = file->size() - kSector;
   const Bytes end = read_bytes(*file, last, kSector);
   if (is_footer(end)) {
+    if (be32(end, 0x3C) == kFixed && be64(end, 0x30) != last)
+      fixed_size(file, place, end, diagnosis);
     if (be32(end, 0x3C) != kFixed && !is_footer(start))
       propose_bytes(diagnosis, "vhd.footer-copy", Certainty::certain,
                     "the copy of the footer at the start of the file",

@@ -45,6 +45,22 @@ def zero(at, length):
     return hurt
 
 
+def put(at, data):
+    def hurt(path):
+        with open(path, "r+b") as f:
+            f.seek(at)
+            f.write(data)
+    return hurt
+
+
+def wrong_fixed_size(path):
+    footer = bytearray(take(path, os.path.getsize(path) - 512, 512))
+    struct.pack_into(">Q", footer, 0x30, 1 << 33)
+    struct.pack_into(">I", footer, 0x40, 0)
+    struct.pack_into(">I", footer, 0x40, ~sum(footer) & 0xFFFFFFFF)
+    put(os.path.getsize(path) - 512, footer)(path)
+
+
 def directory(which):
     return lambda path: struct.unpack("<Q", take(path, which, 8))[0] * 512
 
@@ -83,6 +99,8 @@ CASES = [
     ("vmdk", {}, "second tables zeroed", True, zero(lambda p: directory(0x30)(p) + 512, 2048)),
     ("vmdk", {}, "descriptor zeroed", False, zero(512, 20 * 512)),
     ("vdi", {}, "header zeroed", False, zero(0, 512)),
+    ("vdi", {}, "size of the disk past its blocks", True, put(0x170, struct.pack("<Q", 1 << 33))),
+    ("vpc", {"force-size": True, "subformat": "fixed"}, "size of a fixed disk", True, wrong_fixed_size),
     ("qcow2", {}, "header zeroed", False, zero(0, 512)),
     ("qcow2", {"cluster-size": 4096}, "header zeroed", False, zero(0, 512)),
     ("qcow2", {"cluster-size": 4096}, "first entries of level 1 zeroed", True, zero(level1, 8)),
