@@ -10,6 +10,7 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kSector = 512;
+constexpr std::uint64_t kMostTable = 64u << 20;
 constexpr std::uint32_t kNotStored = 0xFFFFFFFF;
 constexpr std::uint32_t kFixed = 2;
 
@@ -29,7 +30,7 @@ std::uint64_t end_of_blocks(const ByteSource& file, ByteView footer) {
   const std::uint64_t count = be32(header, 0x1C);
   const std::uint64_t table = be64(header, 0x10);
   if (!is_power_of_two(block) || block < kSector || table >= file.size() ||
-      count > (file.size() - table) / 4)
+      count > std::min(file.size() - table, kMostTable) / 4)
     return 0;
   const std::uint64_t whole = block + divide_up(divide_up(block / kSector, 8), kSector) * kSector;
   std::uint64_t end = table + divide_up(count * 4, kSector) * kSector;

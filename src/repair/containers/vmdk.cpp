@@ -15,6 +15,7 @@ namespace {
 constexpr std::uint64_t kSector = 512;
 constexpr std::uint32_t kSecondDirectory = 1u << 1;
 constexpr std::uint32_t kPacked = 1u << 16;
+constexpr std::uint64_t kMostEntries = 1u << 20;  // of a table
 constexpr std::uint64_t kMostTables = 1u << 14;
 
 struct Shape {
@@ -41,8 +42,9 @@ class VmdkDiagnosis {
     shape_.metadata = le64(header, 0x40);
     shape_.directories[0] = saturating_mul(le64(header, 0x38), kSector);
     shape_.directories[1] = saturating_mul(le64(header, 0x30), kSector);
-    if (!is_power_of_two(shape_.grain) || shape_.entries == 0 || shape_.capacity == 0 ||
-        shape_.directories[0] >= file_.size() || shape_.directories[1] >= file_.size())
+    if (!is_power_of_two(shape_.grain) || shape_.entries == 0 || shape_.entries > kMostEntries ||
+        shape_.capacity == 0 || shape_.directories[0] >= file_.size() ||
+        shape_.directories[1] >= file_.size())
       return;
     shape_.tables = divide_up(divide_up(shape_.capacity, shape_.grain), shape_.entries);
     if (shape_.tables > kMostTables) return;

@@ -14,6 +14,7 @@ namespace {
 
 constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kRegionSectors = 12;
+constexpr std::uint64_t kMostBefore = 64u << 20;  // bytes, of the FAT
 constexpr std::uint64_t kMostLooked = 256u << 20;
 
 std::uint32_t sum_of(ByteView region, std::size_t summed) {
@@ -178,7 +179,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
 
   // The FAT begins with F8 FF FF FF FF FF FF FF.
   std::uint64_t table_before(std::uint64_t heap) const {
-    for (std::uint64_t at = 24 * kSector; at < heap; at += kSector) {
+    for (std::uint64_t at = 24 * kSector; at < std::min(heap, kMostBefore); at += kSector) {
       const Bytes start = read_bytes(bytes_, at, 8);
       if (start.size() == 8 && le64(start, 0) == 0xFFFFFFFFFFFFFFF8) return at;
     }

@@ -124,6 +124,7 @@ class ExtDiagnosis : VolumeDiagnosis {
 
   static std::uint32_t bits_set(ByteView bitmap, std::uint32_t count) {
     std::uint32_t set = 0;
+    count = static_cast<std::uint32_t>(std::min<std::uint64_t>(count, bitmap.size() * 8));
     for (std::uint32_t i = 0; i < count; ++i)
       set += static_cast<std::uint32_t>(u8(bitmap, i / 8)) >> (i % 8) & 1;
     return set;

@@ -136,7 +136,7 @@ class GptDiagnosis {
       }
     // One's header with the other's entries, when the sum says that they are the same.
     for (const auto& [a, b] : {std::pair(&primary_, &backup_), std::pair(&backup_, &primary_)}) {
-      if (!a->sum_right) continue;
+      if (!a->sum_right || le32(a->header, 84) < kEntryBytes) continue;
       for (const std::uint64_t lba : {a->entries_lba(), b->entries_lba(), std::uint64_t{2},
                                       last_ - entries_sectors(a->header)}) {
         const Bytes entries = entries_at(lba, a->header);

@@ -184,7 +184,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
     Bytes s(kSector);
     const std::uint64_t per_cluster = std::max<std::uint64_t>(found.cluster_bytes / kSector, 1);
     std::uint64_t sectors = bytes_.size() / kSector - 1;
-    if (found.clusters != 0 && sectors / per_cluster != found.clusters)
+    if (found.clusters != 0 && found.clusters < sectors / per_cluster)
       sectors = found.clusters * per_cluster;
     lay_text(s, 0, "\xEB\x52\x90NTFS    ");
     lay_le16(s, 0x0B, kSector);
