@@ -44,6 +44,7 @@ std::vector<Part> parts_of(const WriteLog& log, std::uint32_t file) {
       part.writes.push_back(write);
     }
   std::vector<Part> list;
+  list.reserve(parts.size());
   for (auto& [at, part] : parts) list.push_back(std::move(part));
   return list;
 }
@@ -157,6 +158,7 @@ std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const std::string& p
 
 Media open_media(const WriteLog& log, const ApplyOptions& how) {
   Media media;
+  media.reserve(log.files().size());
   for (const WriteLog::File& file : log.files()) media.push_back(how.open(file.path));
   return media;
 }

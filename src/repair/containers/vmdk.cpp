@@ -15,6 +15,7 @@ namespace {
 constexpr std::uint64_t kSector = 512;
 constexpr std::uint32_t kSecondDirectory = 1u << 1;
 constexpr std::uint32_t kPacked = 1u << 16;
+constexpr std::uint64_t kCylinder = 16ull * 63;   // sectors, as old firmware counts
 constexpr std::uint64_t kMostEntries = 1u << 20;  // of a table
 constexpr std::uint64_t kMostTables = 1u << 14;
 
@@ -141,7 +142,7 @@ class VmdkDiagnosis {
         "# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = "
         "\"{}\"\nddb.geometry.heads = \"16\"\nddb.geometry.sectors = \"63\"\nddb.adapterType = "
         "\"ide\"\n",
-        shape_.capacity, name, std::min<std::uint64_t>(shape_.capacity / (16 * 63), 16383));
+        shape_.capacity, name, std::min<std::uint64_t>(shape_.capacity / kCylinder, 16383));
     if (text.size() > room) return;
     Bytes right(stored.size());
     lay_text(right, 0, text);
