@@ -15,8 +15,8 @@ import hypervisor as h
 
 LANTERN = os.path.abspath(sys.argv[1])
 MIB = 1 << 20
-# The sanitizers' build is slow: smaller disks do for it.
-LARGE = (9 if "asan" in LANTERN else 40) * MIB
+# The sanitizers' build is slow: smaller disks do for it, whole clusters of the largest kind (2 MiB).
+LARGE = (10 if "asan" in LANTERN else 40) * MIB
 right, wrong = [], []
 
 
