@@ -30,7 +30,12 @@ void put_volumes(JsonWriter& json, const char* key, const std::vector<FoundVolum
     json.value(disk.with({Step::Kind::at, volume.range.offset, {}, {}}).print());
     json.key("start_bytes").value(volume.range.offset);
     json.key("length_bytes").value(volume.range.length);
-    json.key("file_system").value(volume.file_system).key("label").value(volume.label);
+    json.key("file_system")
+        .value(volume.file_system)
+        .key("is_read")
+        .value(volume.is_read)
+        .key("label")
+        .value(volume.label);
     json.key("uuid").value(volume.uuid).key("index");
     volume.row == 0 ? json.null() : json.value(volume.row);
     json.key("start_lost").value(volume.start_lost).key("past_end").value(volume.past_end);
@@ -83,7 +88,7 @@ void print_found(const Session& session, const VolumeSearch& found, const Addres
                               "LABEL", "ENTRY"))
       << '\n';
   for (const FoundVolume& volume : found.volumes) print_row(session, volume, false);
-  if (found.volumes.empty()) out << "  no volume that can be read here\n";
+  if (found.volumes.empty()) out << "  no volume\n";
   if (!found.inside.empty()) {
     out << "\nOverlapping those, with less to show for it:\n";
     for (std::size_t i = 0; i < std::min(found.inside.size(), kShownInside); ++i)

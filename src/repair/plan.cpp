@@ -121,7 +121,7 @@ class Planner {
       }
     }
     Diagnosis diagnosis;
-    if (has_gpt(disk))
+    if (has_gpt(disk) || asks_for_gpt(disk, found))
       diagnose_gpt(disk, found, diagnosis, trial_.fresh());
     else
       diagnose_mbr(disk, found, diagnosis, trial_.fresh());

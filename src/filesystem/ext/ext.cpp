@@ -476,7 +476,12 @@ std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume, const Contex
   if (!own &&
       !leads_to_root({volume, make_cached(volume, context), super, volume->size(), context}))
     return nullptr;
-  if (!own || !super.sum_is_right)
+  if (super.mended)
+    context.report(FindingCode::ext_superblock, Severity::damage,
+                   {kSuperblockPlace + super.mended->at, 1},
+                   "a byte of the superblock is wrong: its checksum tells which, and what it was",
+                   "it is read with that byte put right");
+  else if (!own || !super.sum_is_right)
     context.report(FindingCode::ext_superblock, Severity::damage,
                    {kSuperblockPlace, kSuperblockBytes},
                    own ? "the checksum of the superblock is wrong"

@@ -36,6 +36,40 @@ std::vector<std::uint64_t> usual_copy_places(std::uint64_t volume_bytes) {
   return places;
 }
 
+// The first one; with one byte of it put right, where its sum tells which.
+std::optional<Superblock> parse_own(Bytes bytes) {
+  const auto own = parse_superblock(bytes, kSuperblockPlace);
+  if ((own && own->sum_is_right) || bytes.size() < kSuperblockBytes) return own;
+  const ByteView summed = ByteView(bytes).first(kSuperblockSumAt);
+  const auto wrong =
+      find_wrong_byte(summed, crc32c_chain(~0u, summed), le32(bytes, kSuperblockSumAt));
+  if (!wrong) return own;
+  bytes[wrong->at] = wrong->right;
+  auto mended = parse_superblock(bytes, kSuperblockPlace);
+  if (!mended || !mended->has(kMetadataSums)) return own;
+  mended->mended = wrong;
+  return mended;
+}
+
+// Without a sum, what is settled is right when the copies say the same. One copy alone counts only
+// where the figures of the first contradict themselves.
+bool is_outvoted(ByteView own, const Superblock& super, const std::vector<Bytes>& copies,
+                 std::uint64_t volume_bytes) {
+  const auto same = [](ByteView a, ByteView b) {
+    return std::ranges::all_of(kSettled, [&](const auto& field) {
+      return std::ranges::equal(slice(a, field.first, field.second),
+                                slice(b, field.first, field.second));
+    });
+  };
+  if (copies.empty() || same(own, copies.front())) return false;
+  const bool contradicts =
+      super.inode_count != std::uint64_t{super.inodes_per_group} * super.group_count() ||
+      super.volume_bytes() > volume_bytes;
+  return contradicts || (copies.size() > 1 && std::ranges::all_of(copies, [&](const Bytes& copy) {
+                           return same(copy, copies.front());
+                         }));
+}
+
 }  // namespace
 
 bool Superblock::has_copy(std::uint32_t group) const {
@@ -90,29 +124,38 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
   s.label.resize(std::min(s.label.find('\0'), s.label.size()));
   s.checksum_seed = s.has(kSeed) ? le32(bytes, 0x270) : crc32c_chain(~0u, s.uuid);
   if (s.has(kMetadataSums))
-    s.sum_is_right = crc32c_chain(~0u, bytes.first(0x3FC)) == le32(bytes, 0x3FC);
+    s.sum_is_right =
+        crc32c_chain(~0u, bytes.first(kSuperblockSumAt)) == le32(bytes, kSuperblockSumAt);
   return s;
 }
 
 std::vector<Superblock> find_superblocks(const ByteSource& volume) {
   std::vector<Superblock> found;
-  const auto look = [&](std::uint64_t at) -> std::optional<Superblock> {
+  std::vector<Bytes> copies;  // of what stands in the first place
+  const auto read = [&](std::uint64_t at) {
     Bytes bytes(kSuperblockBytes);
-    const ReadResult got = volume.read(at, bytes);
-    if (got.length < bytes.size()) return std::nullopt;
-    return parse_superblock(bytes, at);
+    bytes.resize(volume.read(at, bytes).length);
+    return bytes;
   };
-  if (const auto own = look(kSuperblockPlace)) found.push_back(*own);
+  const Bytes own_bytes = read(kSuperblockPlace);
+  if (const auto own = parse_own(own_bytes)) found.push_back(*own);
   for (const std::uint64_t at : usual_copy_places(volume.size())) {
-    const auto copy = look(at);
+    Bytes bytes = read(at);
+    const auto copy = parse_superblock(bytes, at);
     // A copy stands at the start of a group by its own figures.
     if (!copy || at % copy->block_bytes != 0) continue;
     const std::uint64_t block = at / copy->block_bytes - copy->first_data_block;
-    if (block % copy->blocks_per_group == 0) found.push_back(*copy);
+    if (block % copy->blocks_per_group != 0) continue;
+    found.push_back(*copy);
+    if (std::ranges::equal(slice(bytes, 0x68, 16), slice(own_bytes, 0x68, 16)))
+      copies.push_back(std::move(bytes));
   }
+  if (!found.empty() && found.front().place == kSuperblockPlace &&
+      !found.front().has(kMetadataSums))
+    found.front().outvoted = is_outvoted(own_bytes, found.front(), copies, volume.size());
   // Those whose checksum is wrong come last.
   std::stable_partition(found.begin(), found.end(),
-                        [](const Superblock& s) { return s.sum_is_right; });
+                        [](const Superblock& s) { return s.trusted(); });
   return found;
 }
 

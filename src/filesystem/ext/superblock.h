@@ -16,6 +16,7 @@
 #include <string>
 
 #include "base/bytes.h"
+#include "base/crc32c.h"
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
 
@@ -67,6 +68,11 @@ struct Superblock {
   std::array<std::byte, 16> uuid{};
   std::string label;
   bool sum_is_right = true;
+  bool outvoted = false;  // without a sum, and two copies or its own figures speak against it
+  // Its sum says which one byte of it was wrong; it is read with that put right.
+  std::optional<WrongByte> mended;
+
+  bool trusted() const { return sum_is_right && !outvoted; }
 
   bool has(Needed feature) const { return (needed & feature) != 0; }
   bool has(NeededForWriting feature) const { return (needed_for_writing & feature) != 0; }
@@ -83,6 +89,10 @@ struct Superblock {
 };
 
 constexpr std::size_t kSuperblockBytes = 1024;
+constexpr std::size_t kSuperblockSumAt = 0x3FC;
+// What is settled when a volume is made, and is the same in all copies: offsets and bytes.
+constexpr std::array<std::pair<std::size_t, std::size_t>, 7> kSettled = {
+    {{0x00, 8}, {0x14, 24}, {0x4C, 4}, {0x54, 6}, {0xFE, 2}, {0x104, 4}, {0x150, 4}}};
 constexpr std::uint64_t kSuperblockPlace = 1024;
 constexpr std::uint32_t kRootInode = 2;
 

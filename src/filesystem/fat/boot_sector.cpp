@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/checked.h"
+#include "filesystem/fat/fit.h"
 
 namespace lantern::fat {
 namespace {
@@ -102,20 +103,23 @@ std::optional<Geometry> parse_boot_sector(ByteView sector) {
 
 std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& context) {
   std::optional<Geometry> first = read_at(volume, 0);
-  if (first && table_agrees(*first, volume)) return first;
+  const unsigned points = first ? fit(*first, volume).points : 0;
   for (const std::uint64_t offset : kSpareAt) {
     std::optional<Geometry> spare = read_at(volume, offset);
-    if (!spare || spare->width != Width::fat32 || !table_agrees(*spare, volume)) continue;
+    if (!spare || spare->width != Width::fat32 || spare == first || !table_agrees(*spare, volume) ||
+        fit(*spare, volume).points <= points)
+      continue;
     context.report(FindingCode::fat_boot_sector, Severity::damage, {0, kSectorBytes},
-                   first ? "the boot sector does not agree with the table behind it"
+                   first ? "the boot sector does not fit what lies behind it"
                          : "the boot sector is not readable as one",
                    fmt::format("its spare copy at byte {} is used", offset));
     return spare;
   }
   if (!first) return std::nullopt;
-  context.report(FindingCode::fat_boot_sector, Severity::damage, {first->table_offset, 4},
-                 "the first entry of the table does not repeat the media byte",
-                 "the boot sector is used as it is");
+  if (!table_agrees(*first, volume))
+    context.report(FindingCode::fat_boot_sector, Severity::damage, {first->table_offset, 4},
+                   "the first entry of the table does not repeat the media byte",
+                   "the boot sector is used as it is");
   return first;
 }
 

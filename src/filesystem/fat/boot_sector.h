@@ -44,6 +44,7 @@ struct Geometry {
   std::uint32_t serial = 0;
   std::string label;  // code page bytes, blanks at the end taken off
 
+  bool operator==(const Geometry&) const = default;
   bool valid_cluster(std::uint32_t cluster) const {
     return cluster >= 2 && cluster - 2 < cluster_count;
   }

@@ -2,6 +2,8 @@
 
 #include <cstring>
 
+#include "recover/sweep/named_volume.h"
+
 namespace lantern {
 namespace {
 
@@ -28,11 +30,13 @@ void VolumeFinder::look(std::uint64_t offset, ByteView piece) {
     const bool boot = number_at<std::uint16_t>(sector, 510) == kBootSignature;
     const bool super = number_at<std::uint16_t>(sector, 56) == kExtSignature;
     const bool gpt = number_at<std::uint64_t>(sector, 0) == kGptSignature;
-    if (!boot && !super && !gpt) continue;
+    const bool named = may_name_volume(sector);
+    if (!boot && !super && !gpt && !named) continue;
     if (hits.size() >= kMostHits) return;
     if (boot) hits.push_back({SectorHit::Kind::boot_sector, offset + at});
     if (super) hits.push_back({SectorHit::Kind::superblock, offset + at});
     if (gpt) hits.push_back({SectorHit::Kind::gpt_header, offset + at});
+    if (named) hits.push_back({SectorHit::Kind::named, offset + at});
   }
 }
 

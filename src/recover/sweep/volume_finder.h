@@ -11,7 +11,7 @@
 namespace lantern {
 
 struct SectorHit {
-  enum class Kind { boot_sector, superblock, gpt_header };
+  enum class Kind { boot_sector, superblock, gpt_header, named };
   Kind kind{};
   std::uint64_t offset = 0;  // bytes
 };

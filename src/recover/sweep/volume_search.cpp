@@ -12,6 +12,7 @@
 #include "lantern/sources.h"
 #include "lantern/sweep.h"
 #include "lantern/text.h"
+#include "recover/sweep/named_volume.h"
 #include "recover/sweep/volume_finder.h"
 
 namespace lantern {
@@ -36,6 +37,7 @@ struct Candidate {
   bool first = false;        // its first sector or superblock says so
   bool copy = false;         // a copy of that does
   std::uint64_t copy_at = 0;
+  std::optional<NamedVolume> named;  // of a kind that is not read here
 };
 
 std::uint64_t round_up_to(std::uint64_t value, std::uint64_t step) {
@@ -62,6 +64,8 @@ class Search {
         return take_superblock(hit.offset);
       case SectorHit::Kind::gpt_header:
         return take_gpt(hit.offset);
+      case SectorHit::Kind::named:
+        return take_named(hit.offset);
     }
   }
 
@@ -87,6 +91,8 @@ class Search {
       judged_[key] = candidate;
       verdicts_[key] = judge(candidate);
     }
+    for (auto& [key, verdict] : verdicts_)
+      if (verdict && verdict->open_end) end_at_next(*verdict);
     std::vector<const FoundVolume*> all;
     for (const auto& [key, verdict] : verdicts_)
       if (verdict) all.push_back(&*verdict);
@@ -110,6 +116,17 @@ class Search {
   }
 
  private:
+  // Volumes inside it cannot be seen: it is encrypted.
+  void end_at_next(FoundVolume& volume) const {
+    std::uint64_t end = disk_->size() / kMiB * kMiB;
+    for (const auto& [key, other] : verdicts_)
+      if (other && other->range.offset > volume.range.offset)
+        end = std::min(end, other->range.offset);
+    for (const VolumeRow& row : table_.rows)
+      if (row.range.offset == volume.range.offset) end = std::min(row.range.end(), disk_->size());
+    volume.range.length = end - std::min(end, volume.range.offset);
+  }
+
   // A sector that is the copy in a volume that opens is not the first of one itself.
   bool is_copy_of_another(const FoundVolume& volume) const {
     return std::any_of(verdicts_.begin(), verdicts_.end(), [&](const auto& row) {
@@ -219,6 +236,18 @@ class Search {
          fmt::format("a table for a disk of {} sectors", std::max(own, le64(sector, 32)) + 1)});
   }
 
+  void take_named(std::uint64_t at) {
+    const auto named = named_volume(*disk_, at);
+    if (!named) return;
+    Candidate candidate;
+    candidate.kind = named->kind;
+    candidate.start = named->start;
+    candidate.length = named->length != 0 ? named->length : disk_->size() - named->start;
+    candidate.first = true;
+    candidate.named = named;
+    add(candidate);
+  }
+
   // A record of volumes: entries that can be, one at least.
   void take_table(ByteView sector, std::uint64_t at) {
     std::size_t used = 0;
@@ -248,6 +277,7 @@ class Search {
   std::optional<FoundVolume> judge(const Candidate& candidate) {
     const Range here = intersect({candidate.start, candidate.length}, {0, disk_->size()});
     if (here.length < candidate.length / 16) return std::nullopt;
+    if (candidate.named) return judge_named(candidate, here);
     const SourcePtr window = make_window(disk_, here);
     std::shared_ptr<const FileSystem> files;
     try {
@@ -268,28 +298,48 @@ class Search {
     files->walk(root, [&](const Entry&) {
       return ++found.files < kMostRootEntries ? WalkStep::go_on : WalkStep::stop;
     });
-    for (const VolumeRow& row : table_.rows)
-      if (row.range.offset == candidate.start) found.row = row.number;
     weigh(candidate, found);
     return found;
   }
 
-  static void weigh(const Candidate& candidate, FoundVolume& found) {
-    const auto speaks = [&](bool does, unsigned points, const std::string& how) {
-      if (!does) return;
-      found.score += points;
-      found.evidence += (found.evidence.empty() ? "" : "; ") + how;
-    };
-    const bool ext = candidate.kind == "ext";
-    speaks(candidate.first, 3, ext ? "its superblock" : "its boot sector");
-    speaks(candidate.copy, 2, ext ? "a copy of its superblock" : "the copy of its boot sector");
-    speaks(found.files > 0, 4, entries(found.files) + " in its root folder");
-    speaks(!ext && candidate.before == candidate.start && candidate.start != 0, 2,
-           "it says that it begins there");
-    speaks(found.row != 0, 1, fmt::format("entry {} of the table", found.row));
-    speaks(!found.past_end, 1, "it ends on the disk");
-    speaks(candidate.start % kMiB == 0 || candidate.start % kTrack == 0, 1,
+  std::optional<FoundVolume> judge_named(const Candidate& candidate, Range here) const {
+    FoundVolume found;
+    found.range = {candidate.start, candidate.length};
+    found.file_system = candidate.kind;
+    found.is_read = false;
+    found.open_end = candidate.named->length == 0;
+    found.past_end = here.length < candidate.length;
+    speaks(found, true, 3, candidate.named->words + ", which is not read here");
+    // More than anything inside it can have to show.
+    speaks(found, candidate.named->checked, 10, "its header fits");
+    weigh_place(candidate, found);
+    return found;
+  }
+
+  static void speaks(FoundVolume& found, bool does, unsigned points, const std::string& how) {
+    if (!does) return;
+    found.score += points;
+    found.evidence += (found.evidence.empty() ? "" : "; ") + how;
+  }
+
+  void weigh_place(const Candidate& candidate, FoundVolume& found) const {
+    for (const VolumeRow& row : table_.rows)
+      if (row.range.offset == candidate.start) found.row = row.number;
+    speaks(found, found.row != 0, 1, fmt::format("entry {} of the table", found.row));
+    speaks(found, !found.past_end, 1, "it ends on the disk");
+    speaks(found, candidate.start % kMiB == 0 || candidate.start % kTrack == 0, 1,
            "it begins on a usual boundary");
+  }
+
+  void weigh(const Candidate& candidate, FoundVolume& found) const {
+    const bool ext = candidate.kind == "ext";
+    speaks(found, candidate.first, 3, ext ? "its superblock" : "its boot sector");
+    speaks(found, candidate.copy, 2,
+           ext ? "a copy of its superblock" : "the copy of its boot sector");
+    speaks(found, found.files > 0, 4, entries(found.files) + " in its root folder");
+    speaks(found, !ext && candidate.before == candidate.start && candidate.start != 0, 2,
+           "it says that it begins there");
+    weigh_place(candidate, found);
   }
 
   SourcePtr disk_;
@@ -331,12 +381,16 @@ std::set<std::uint64_t> usual_places(const ByteSource& disk, const VolumeTable& 
     around_end(row.range.end());
   }
   for (const FoundVolume& volume : known.volumes) {
-    for (const std::uint64_t before : {kSector, std::uint64_t{4096}, kTrack, kMiB + kSector})
+    // The record of a logical volume; four sectors are looked at from each place.
+    for (const std::uint64_t before : {4 * kSector, 8 * kSector, kTrack, kMiB + kSector})
       places.insert(volume.range.offset - std::min(volume.range.offset, before));
     around_end(volume.range.end());
   }
+  // What begins in a place may say so a little behind it (named_volume.h).
   std::set<std::uint64_t> whole;
-  for (const std::uint64_t at : places) whole.insert(at / kSector * kSector);
+  for (const std::uint64_t at : places)
+    for (const std::uint64_t behind : {std::uint64_t{0}, 7 * kSector, 128 * kSector})
+      whole.insert(at / kSector * kSector + behind);
   return whole;
 }
 

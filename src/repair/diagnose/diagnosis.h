@@ -47,6 +47,11 @@ class Mend {
   Bytes after;
 };
 
+// What a volume says of itself fits what lies behind it.
+inline bool is_sure(const FoundVolume& volume) {
+  return volume.score >= 8 && !volume.past_end;
+}
+
 // Whether a machine can start from a volume: code in its first sector that is no maker's excuse,
 // and a loader's files in its root folder.
 struct BootEvidence {
@@ -69,6 +74,9 @@ void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& di
                   const Context& context);
 // Whether a GPT is, or was, on the disk.
 bool has_gpt(const DiskView& disk);
+// Whether, with no table left, the volumes found are such as only a GPT names: more than four, past
+// what an MBR counts, or one that firmware starts from.
+bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found);
 
 void diagnose_fat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
                   const Context& context);

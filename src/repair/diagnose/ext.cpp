@@ -18,7 +18,6 @@ namespace {
 
 using ext::Superblock;
 
-constexpr std::size_t kSumAt = 0x3FC;
 constexpr std::uint32_t kMostGroups = 1u << 20;
 constexpr std::uint16_t kNoInodes = 1;
 constexpr std::uint16_t kNoBitmap = 2;
@@ -35,9 +34,11 @@ class ExtDiagnosis : VolumeDiagnosis {
     const Superblock& super = supers.front();
     if (super.group_count() > kMostGroups) return;
     super_ = super;
-    const bool own_lost = super.place != ext::kSuperblockPlace || !super.sum_is_right;
     descriptors();
-    if (own_lost) superblock(supers);
+    if (super.mended)
+      wrong_byte(*super.mended);
+    else if (super.place != ext::kSuperblockPlace || !super.trusted())
+      superblock(supers);
   }
 
  private:
@@ -195,10 +196,40 @@ class ExtDiagnosis : VolumeDiagnosis {
     free_inodes_ += half(d, 0x0E, 0x2E);
   }
 
+  void wrong_byte(const WrongByte& wrong) {
+    const Bytes own = read_bytes(bytes_, ext::kSuperblockPlace, ext::kSuperblockBytes);
+    Bytes after = own;
+    after.at(wrong.at) = wrong.right;
+    propose("ext.superblock", Certainty::certain,
+            fmt::format("byte {} of the superblock becomes {:02x}", wrong.at, u8(after, wrong.at)),
+            fmt::format("it is {:02x}, and the sum over the superblock is wrong; this one byte "
+                        "alone makes it right",
+                        u8(own, wrong.at)),
+            ext::kSuperblockPlace, own, after);
+  }
+
+  // A superblock that is this volume's own but for a few settled figures: they alone are taken from
+  // the copy. False: more of it is gone.
+  bool settled(const Bytes& own, ByteView copy, std::uint64_t place) {
+    constexpr std::size_t kMostWrong = 16;  // bytes
+    if (!std::ranges::equal(slice(own, 0x68, 16), slice(copy, 0x68, 16))) return false;
+    Bytes after = own;
+    lay_le16(after, 0x38, 0xEF53);
+    for (const auto& [at, length] : ext::kSettled) lay_bytes(after, at, slice(copy, at, length));
+    std::size_t wrong = 0;
+    for (std::size_t i = 0; i < own.size(); ++i) wrong += own[i] != after[i] ? 1u : 0u;
+    if (wrong == 0 || wrong > kMostWrong) return false;
+    propose("ext.superblock", Certainty::certain,
+            fmt::format("{} bytes of the superblock, from its copy at byte {} of the volume", wrong,
+                        place),
+            "they are figures that never change, and the copy has others", ext::kSuperblockPlace,
+            own, after);
+    return true;
+  }
+
   void superblock(const std::vector<Superblock>& supers) {
     const Bytes own = read_bytes(bytes_, ext::kSuperblockPlace, ext::kSuperblockBytes);
     if (own.size() < ext::kSuperblockBytes) return;
-    // Its own with all but the sum right is still its own: one byte of it was changed.
     const auto copy = std::find_if(supers.begin(), supers.end(), [](const Superblock& s) {
       return s.place != ext::kSuperblockPlace && s.sum_is_right;
     });
@@ -207,6 +238,7 @@ class ExtDiagnosis : VolumeDiagnosis {
       return;
     }
     Bytes after = read_bytes(bytes_, copy->place, ext::kSuperblockBytes);
+    if (!super_.has(ext::kMetadataSums) && settled(own, after, copy->place)) return;
     lay_le16(after, 0x5A, 0);
     const std::uint64_t free_blocks = free_clusters_ * super_.cluster_blocks;
     lay_le32(after, 0x0C, free_blocks & 0xFFFFFFFF);
@@ -227,7 +259,8 @@ class ExtDiagnosis : VolumeDiagnosis {
         lay_bytes(after, at, slice(own, at, length));
     }
     if (super_.has(ext::kMetadataSums))
-      lay_le32(after, kSumAt, crc32c_chain(~0u, ByteView(after).first(kSumAt)));
+      lay_le32(after, ext::kSuperblockSumAt,
+               crc32c_chain(~0u, ByteView(after).first(ext::kSuperblockSumAt)));
     RepairStep step;
     step.code = "ext.superblock";
     step.certainty = Certainty::certain;

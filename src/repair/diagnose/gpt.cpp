@@ -12,6 +12,8 @@
 #include "base/guid.h"
 #include "base/lay.h"
 #include "base/sha256.h"
+#include "lantern/sources.h"
+#include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 
 namespace lantern {
@@ -23,6 +25,11 @@ constexpr std::uint32_t kUsualEntries = 128;
 constexpr std::uint64_t kMostEntriesBytes = 1u << 20;
 constexpr std::string_view kBasicData = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7";
 constexpr std::string_view kLinuxData = "0fc63daf-8483-4772-8e79-3d69d8477de4";
+constexpr std::string_view kStarter = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";  // EFI system volume
+constexpr std::array<std::pair<std::string_view, std::string_view>, 3> kNamedTypes = {
+    {{"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"},
+     {"lvm", "e6d6d379-f507-44c2-a23c-238f2a3df928"},
+     {"array", "a19d880f-05fc-4d3b-a006-743f0f84911e"}}};
 
 std::uint32_t crc(ByteView bytes) {
   return libdeflate_crc32(0, bytes.data(), bytes.size());
@@ -46,6 +53,22 @@ std::string made_guid(const std::string& from) {
   hex[16] = 'a';
   return hex.substr(0, 8) + "-" + hex.substr(8, 4) + "-" + hex.substr(12, 4) + "-" +
          hex.substr(16, 4) + "-" + hex.substr(20, 12);
+}
+
+// Firmware starts what lies in the folder EFI of a volume.
+bool holds_starters(const SourcePtr& disk, const FoundVolume& volume) {
+  if (!volume.file_system.starts_with("fat") || volume.past_end) return false;
+  Context quiet;
+  const auto files = open_file_system(make_window(disk, volume.range), {}, quiet);
+  bool found = false;
+  WalkOptions root;
+  root.max_depth = 1;
+  if (files)
+    files->walk(root, [&](const Entry& entry) {
+      found = entry.kind == EntryKind::folder && equal_ignoring_case(entry.path.back(), "EFI");
+      return found ? WalkStep::stop : WalkStep::go_on;
+    });
+  return found;
 }
 
 struct Copy {
@@ -222,9 +245,15 @@ class GptDiagnosis {
     return content;
   }
 
+  std::string_view type_of(const FoundVolume& volume) const {
+    for (const auto& [kind, type] : kNamedTypes)
+      if (volume.file_system == kind) return type;
+    if (volume.file_system.starts_with("ext") || !volume.is_read) return kLinuxData;
+    return holds_starters(flat_, volume) ? kStarter : kBasicData;
+  }
+
   void lay_entry(std::span<std::byte> entry, const FoundVolume& volume) const {
-    const bool linux = volume.file_system.starts_with("ext");
-    lay_guid(entry.subspan(0, 16), linux ? kLinuxData : kBasicData);
+    lay_guid(entry.subspan(0, 16), type_of(volume));
     lay_guid(entry.subspan(16, 16),
              made_guid(address_ + volume.uuid + std::to_string(volume.range.offset)));
     lay_le64(entry, 32, volume.range.offset / step_);
@@ -401,6 +430,24 @@ bool has_gpt(const DiskView& disk) {
     for (const std::uint64_t at : {size, flat.size() / size * size - std::min(flat.size(), size)})
       if (has_text(read_bytes(flat, at, 8), 0, "EFI PART")) return true;
   return false;
+}
+
+bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found) {
+  constexpr std::uint64_t kTableSectors = 34;
+  const SourcePtr& flat = disk.container.flat;
+  const std::uint64_t step = disk.table.sector_size;
+  const Bytes mbr = read_bytes(*flat, 0, 512);
+  const bool any_entry = mbr.size() == 512 && !all_zero(slice(mbr, 446, 64));
+  const bool logical = std::any_of(found.tables.begin(), found.tables.end(),
+                                   [](const FoundTable& t) { return t.kind == "logical volume"; });
+  if (any_entry || logical || found.volumes.empty()) return false;
+  const bool room = found.volumes.front().range.offset >= kTableSectors * step &&
+                    found.volumes.back().range.end() + kTableSectors * step <= flat->size();
+  const bool too_much =
+      found.volumes.size() > 4 || found.volumes.back().range.end() / step > 0xFFFFFFFF;
+  return room &&
+         (too_much || std::any_of(found.volumes.begin(), found.volumes.end(),
+                                  [&](const FoundVolume& v) { return holds_starters(flat, v); }));
 }
 
 void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,

@@ -20,6 +20,25 @@ constexpr std::size_t kSector = 512;
 constexpr std::size_t kMirrored = 4;  // records
 constexpr std::uint32_t kIndexRoot = 0x90;
 
+struct Figure {
+  std::size_t at, bytes;
+  const char* name;
+};
+constexpr std::size_t kSectorsAt = 0x28;
+constexpr std::array<Figure, 10> kFigures = {{
+    {0, 3, "the jump at its start"},
+    {3, 8, "the word NTFS"},
+    {0x0B, 2, "bytes of a sector"},
+    {0x0D, 1, "sectors of a cluster"},
+    {kSectorsAt, 8, "sectors of the volume"},
+    {0x30, 8, "the cluster of the file table"},
+    {0x38, 8, "the cluster of its mirror"},
+    {0x40, 4, "the size of a record"},
+    {0x44, 4, "the size of an index buffer"},
+    {510, 2, "the signature"},
+}};
+constexpr std::size_t kMostWrong = 3;  // figures, of a boot sector that is still the volume's
+
 bool is_record(ByteView bytes) {
   if (bytes.size() < 512 || !has_text(bytes, 0, "FILE")) return false;
   const auto record = ntfs::parse_record(Bytes(bytes.begin(), bytes.end()));
@@ -32,8 +51,8 @@ struct Found {
   std::uint64_t table_cluster = 0;
   std::uint64_t mirror_cluster = 0;
   std::uint32_t record_bytes = 1024;
-  std::uint32_t index_bytes = 4096;
-  std::uint64_t clusters = 0;  // 0: not known
+  std::uint32_t index_bytes = 0;  // 0: not known
+  std::uint64_t clusters = 0;     // 0: not known
 };
 
 std::optional<std::uint64_t> first_cluster(ByteView bytes, std::uint32_t type) {
@@ -122,84 +141,154 @@ class NtfsDiagnosis : VolumeDiagnosis {
   }
 
  private:
-  // Whether the table or its mirror begins where a boot sector says.
-  bool leads_to_table(const ntfs::Geometry& g) const {
-    for (const std::uint64_t cluster : {g.table_cluster, g.mirror_cluster})
-      if (cluster < g.cluster_count() &&
-          has_text(read_bytes(bytes_, cluster * g.cluster_bytes, 4), 0, "FILE"))
-        return true;
-    return false;
-  }
-
   static bool jumps(ByteView sector) { return u8(sector, 0) == 0xEB || u8(sector, 0) == 0xE9; }
 
+  struct Candidate {
+    ntfs::Geometry geometry;
+    Bytes sector;
+    unsigned points = 0;  // its figures that are those of the file table
+    bool doubted = true;  // one of them is not
+  };
+
+  // The file table as its own first records tell of it, found by any of the boot sectors or
+  // without.
+  std::optional<Found> table_by(const std::vector<ntfs::Geometry>& geometries) const {
+    for (const ntfs::Geometry& g : geometries)
+      for (const std::uint64_t cluster : {g.table_cluster, g.mirror_cluster})
+        if (cluster < g.cluster_count())
+          if (const auto found = table_at(bytes_, cluster * g.cluster_bytes)) return found;
+    return find_table(bytes_);
+  }
+
+  Candidate judged(const ntfs::Geometry& g, const Found& found) const {
+    Candidate candidate{g, read_bytes(bytes_, g.place, kSector)};
+    candidate.doubted = false;
+    const auto asked = [&](bool right) {
+      candidate.points += right ? 1u : 0u;
+      candidate.doubted = candidate.doubted || !right;
+    };
+    asked(g.cluster_bytes == found.cluster_bytes);
+    asked(g.table_cluster == found.table_cluster);
+    asked(g.mirror_cluster == found.mirror_cluster);
+    asked(g.record_bytes == found.record_bytes);
+    asked(g.volume_bytes <= bytes_.size());
+    asked(found.index_bytes == 0 || g.index_bytes == found.index_bytes);
+    // Tools that let a volume grow do not all tell $BadClus: this decides between two, no more.
+    candidate.points += g.cluster_count() == found.clusters ? 1u : 0u;
+    return candidate;
+  }
+
   void boot_sector() {
-    std::optional<ntfs::Geometry> own, copy;
-    for (const ntfs::Geometry& g : ntfs::find_geometries(bytes_)) {
-      if (!leads_to_table(g)) continue;
-      (g.place == 0 ? own : copy) = g;
-      if (g.place != 0 && g.place + g.sector_bytes >= bytes_.size()) break;
-    }
-    const bool good = own && jumps(boot_);
-    if (copy) {
-      const Bytes spare = read_bytes(bytes_, copy->place, kSector);
-      if (!good && jumps(spare)) {
-        propose("ntfs.boot-sector", Certainty::certain,
-                fmt::format("the boot sector, from its copy at byte {} of the volume", copy->place),
-                "it is lost or does not lead to the file table; the copy does", 0, boot_, spare);
-        boot_ = spare;
-      }
-      return;
-    }
-    if (good) {
-      // The copy lies in the sector behind the volume, the last of its partition.
-      const std::uint64_t at = own->volume_bytes;
-      const Bytes there = read_bytes(bytes_, at, kSector);
-      if (there.size() == kSector && at + own->sector_bytes == bytes_.size())
-        propose("ntfs.boot-copy", Certainty::certain, "the copy of the boot sector",
-                "it is lost; the boot sector leads to the file table", at, there, boot_);
-      return;
-    }
-    const auto found = find_table(bytes_);
+    const std::vector<ntfs::Geometry> geometries = ntfs::find_geometries(bytes_);
+    const auto found = table_by(geometries);
     if (!found) return;
-    Bytes made = made_from(*found);
-    const std::uint64_t last = bytes_.size() / kSector * kSector - kSector;
+    std::optional<Candidate> own, copy;
+    for (const ntfs::Geometry& g : geometries) {
+      Candidate candidate = judged(g, *found);
+      if (g.place == 0)
+        own = std::move(candidate);
+      else if (!copy || candidate.points > copy->points)
+        copy = std::move(candidate);
+    }
+    const unsigned own_points = own ? own->points : 0;
+    const bool own_jumps = jumps(boot_);
+    if (copy && jumps(copy->sector) && !copy->doubted &&
+        (copy->points > own_points || (copy->points == own_points && !own_jumps))) {
+      propose("ntfs.boot-sector", Certainty::certain,
+              fmt::format("the boot sector, from its copy at byte {} of the volume",
+                          copy->geometry.place),
+              "it is lost or does not fit the file table; the copy does", 0, boot_, copy->sector);
+      boot_ = copy->sector;
+    } else if (own && own_jumps && !own->doubted) {
+      mend_copy(*own, copy);
+    } else {
+      make_anew(*found);
+    }
+  }
+
+  // The copy lies in the sector behind the volume, the last of its partition.
+  void mend_copy(const Candidate& own, const std::optional<Candidate>& copy) {
+    if (copy && copy->points >= own.points) return;
+    const std::uint64_t at = own.geometry.volume_bytes;
+    const Bytes there = read_bytes(bytes_, at, kSector);
+    if (there.size() == kSector && at + own.geometry.sector_bytes == bytes_.size())
+      propose("ntfs.boot-copy", Certainty::certain, "the copy of the boot sector",
+              "it is lost or does not fit the file table; the boot sector does", at, there, boot_);
+  }
+
+  void make_anew(const Found& found) {
+    const Bytes fresh = made_from(found);
+    const std::vector<std::string> wrong = wrong_figures(fresh, found);
+    const bool in_part = wrong.size() <= kMostWrong;
+    const Bytes made = in_part ? mended(fresh, found) : fresh;
+    const std::uint64_t step_bytes = disk_.table.sector_size;
+    const std::uint64_t last = bytes_.size() / step_bytes * step_bytes - step_bytes;
     const Bytes there = read_bytes(bytes_, last, kSector);
     RepairStep step;
     step.code = "ntfs.boot-sector";
-    step.certainty = found->clusters != 0 ? Certainty::certain : Certainty::likely;
-    step.what = "the boot sector and its copy, made anew from the file table";
+    step.certainty = found.clusters != 0 || in_part ? Certainty::certain : Certainty::likely;
+    step.what = in_part ? fmt::format("the boot sector and its copy: {}", fmt::join(wrong, ", "))
+                        : "the boot sector and its copy, made anew from the file table";
     step.evidence = fmt::format(
-        "both are lost; the file table begins at cluster {} and its mirror at {}, with clusters of "
-        "{} bytes{}; the serial number and boot code are not known",
-        found->table_cluster, found->mirror_cluster, found->cluster_bytes,
-        found->clusters != 0 ? fmt::format(", {} of them by $BadClus", found->clusters) : "");
+        "the file table begins at cluster {} and its mirror at {}, with clusters of {} bytes{}{}",
+        found.table_cluster, found.mirror_cluster, found.cluster_bytes,
+        found.clusters != 0 ? fmt::format(", {} of them by $BadClus", found.clusters) : "",
+        in_part ? "" : "; both are lost; the serial number and boot code are not known");
     change(step, 0, boot_, made);
     change(step, last, there, made);
     add(std::move(step));
     boot_ = made;
   }
 
+  // What in the boot sector that is there is not as it should be.
+  std::vector<std::string> wrong_figures(ByteView fresh, const Found& found) const {
+    std::vector<std::string> wrong;
+    for (const Figure& figure : kFigures)
+      if (!as_it_should(figure, fresh, found)) wrong.emplace_back(figure.name);
+    return wrong;
+  }
+
+  bool as_it_should(const Figure& figure, ByteView fresh, const Found& found) const {
+    if (std::ranges::equal(slice(boot_, figure.at, figure.bytes),
+                           slice(fresh, figure.at, figure.bytes)))
+      return true;
+    if (figure.at == 0) return jumps(boot_);
+    // Of sectors there may be a few less than a partition has, and more than whole clusters.
+    return figure.at == kSectorsAt && le64(boot_, kSectorsAt) <= le64(fresh, kSectorsAt) &&
+           (found.clusters == 0 || le64(boot_, kSectorsAt) >= found.clusters * found.cluster_bytes /
+                                                                  disk_.table.sector_size);
+  }
+
+  Bytes mended(ByteView fresh, const Found& found) const {
+    Bytes sector = boot_;
+    for (const Figure& figure : kFigures)
+      if (!as_it_should(figure, fresh, found))
+        lay_bytes(sector, figure.at, slice(fresh, figure.at, figure.bytes));
+    return sector;
+  }
+
   Bytes made_from(const Found& found) const {
     Bytes s(kSector);
-    const std::uint64_t per_cluster = std::max<std::uint64_t>(found.cluster_bytes / kSector, 1);
-    std::uint64_t sectors = bytes_.size() / kSector - 1;
+    const std::uint64_t step = disk_.table.sector_size;
+    const std::uint64_t per_cluster = std::max<std::uint64_t>(found.cluster_bytes / step, 1);
+    std::uint64_t sectors = bytes_.size() / step - 1;
     if (found.clusters != 0 && found.clusters < sectors / per_cluster)
       sectors = found.clusters * per_cluster;
     lay_text(s, 0, "\xEB\x52\x90NTFS    ");
-    lay_le16(s, 0x0B, kSector);
+    lay_le16(s, 0x0B, step);
     s[0x0D] = static_cast<std::byte>(per_cluster <= 128 ? per_cluster
                                                         : size_code(per_cluster, per_cluster * 2));
     s[0x15] = std::byte{0xF8};
     lay_le16(s, 0x18, 63);
     lay_le16(s, 0x1A, 255);
-    lay_le32(s, 0x1C, start_sector(kSector));
+    lay_le32(s, 0x1C, start_sector(step));
     lay_le32(s, 0x24, 0x00800080);
     lay_le64(s, 0x28, sectors);
     lay_le64(s, 0x30, found.table_cluster);
     lay_le64(s, 0x38, found.mirror_cluster);
     s[0x40] = static_cast<std::byte>(size_code(found.record_bytes, found.cluster_bytes));
-    s[0x44] = static_cast<std::byte>(size_code(found.index_bytes, found.cluster_bytes));
+    s[0x44] = static_cast<std::byte>(
+        size_code(found.index_bytes != 0 ? found.index_bytes : 4096, found.cluster_bytes));
     lay_text(s, 0x54, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
     lay_le16(s, 510, 0xAA55);
     return s;

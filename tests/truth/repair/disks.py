@@ -85,6 +85,10 @@ def make_volume(kind, length, label, r, hidden, folder):
         make_ntfs(path, length, label, r, hidden)
     elif kind == "exfat":
         make_exfat(path, length, label)
+    elif kind == "swap":
+        with open(path, "wb") as f:
+            f.truncate(length)
+        run("mkswap", "-q", "-L", label, path)
     with open(path, "rb") as f:
         return f.read().ljust(length, b"\0")
 
@@ -100,6 +104,10 @@ LAYOUTS = {
     "old-mbr": (64, "label: dos\nlabel-id: 0x00051977\nunit: sectors\nstart=63, size=32067, type=6, bootable\n"
                     "start=32130, size=96390, type=7\n",
                 {1: ("fat16", "OLDBOOT"), 2: ("ntfs", "OLDDATA")}),
+    "linux": (160, "label: dos\nlabel-id: 0x5ce77022\nstart=2048, size=131072, type=83, bootable\n"
+                   "start=135166, size=190466, type=5\nstart=135168, size=61440, type=82\n"
+                   "start=198656, size=126976, type=83\n",
+              {1: ("ext4", "root"), 5: ("swap", "swap"), 6: ("ext4", "home")}),
     "gpt": (256, "label: gpt\nlabel-id: 5CE77011-0001-4A00-8000-000000000001\n"
                  "start=2048, size=81920, type=U, name=\"EFI\"\nstart=83968, size=131072, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n"
                  "start=215040, size=65536, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7, name=\"Photographs\"\n"
@@ -136,7 +144,7 @@ def make(name, seed=1):
 
 
 def missing():
-    return [tool for tool in ("sfdisk", "mkfs.fat", "mcopy", "mke2fs", "mkfs.ntfs", "ntfscp", "mkfs.exfat")
+    return [tool for tool in ("sfdisk", "mkswap", "mkfs.fat", "mcopy", "mke2fs", "mkfs.ntfs", "ntfscp", "mkfs.exfat")
             if shutil.which(tool) is None and not os.path.exists("/usr/sbin/" + tool)]
 
 

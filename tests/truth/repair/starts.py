@@ -88,6 +88,7 @@ CASES = {
     "boot-fat": [
         ("active flag cleared", [zero(446, 1)]),
         ("two active entries", [put(462, b"\x80")]),
+        ("the flag at another entry", [zero(446, 1), put(462, b"\x80")]),
         ("signature gone", [zero(510, 2)]),
         ("boot code wiped", [zero(0, 440)]),
         ("entry zeroed", [zero(446, 16)]),

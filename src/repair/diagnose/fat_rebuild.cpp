@@ -1,0 +1,189 @@
+#include "repair/diagnose/fat_rebuild.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <bit>
+
+#include "base/checked.h"
+#include "base/lay.h"
+#include "repair/diagnose/diagnosis.h"
+
+namespace lantern {
+namespace {
+
+using fat::Geometry;
+using fat::Width;
+
+constexpr std::size_t kSector = 512;
+constexpr std::uint64_t kMostTable = 64u << 20;
+
+// A volume whose boot sector is lost, worked out from what lies behind it.
+class Rebuild {
+ public:
+  Rebuild(const ByteSource& volume, std::uint64_t length)
+      : volume_(volume), sectors_(length / kSector) {}
+
+  std::optional<RebuiltFat> run() {
+    constexpr std::size_t kMostReserved = 256;
+    for (std::size_t reserved = 1; reserved <= kMostReserved; ++reserved) {
+      const Bytes start = read_bytes(volume_, reserved * kSector, kSector);
+      if (start.size() < kSector) break;
+      const std::uint8_t media = u8(start, 0);
+      if ((media != 0xF0 && media < 0xF8) || u8(start, 1) != 0xFF) continue;
+      for (const Width width : {Width::fat32, Width::fat16, Width::fat12}) {
+        if (!begins_table(start, width)) continue;
+        if (const std::uint64_t size = table_sectors(reserved, start); size != 0)
+          try_width(width, reserved, size, media);
+      }
+      if (best_) return best_;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  static bool begins_table(ByteView start, Width width) {
+    if (width == Width::fat32)
+      return (u8(start, 3) & 0x0F) == 0x0F && u8(start, 2) == 0xFF && le32(start, 4) >= 0x07FFFFFF;
+    if (width == Width::fat16) return le16(start, 2) >= 0x3FFF;
+    return u8(start, 2) == 0xFF;
+  }
+
+  // The second table begins like the first, and goes on like it.
+  std::uint64_t table_sectors(std::size_t reserved, ByteView start) const {
+    const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMostTable / kSector);
+    for (std::uint64_t size = 1; size <= most; ++size) {
+      const Bytes other = read_bytes(volume_, (reserved + size) * kSector, kSector);
+      if (other.size() < kSector || !std::equal(other.begin(), other.begin() + 16, start.begin()))
+        continue;
+      const std::size_t looked =
+          static_cast<std::size_t>(std::min<std::uint64_t>(size, 64)) * kSector;
+      const Bytes a = read_bytes(volume_, reserved * kSector, looked);
+      const Bytes b = read_bytes(volume_, (reserved + size) * kSector, looked);
+      std::size_t same = 0;
+      for (std::size_t i = 0; i < looked; ++i) same += a[i] == b[i] ? 1u : 0u;
+      if (same * 16 >= looked * 15) return size;
+    }
+    return 0;
+  }
+
+  void try_width(Width width, std::size_t reserved, std::uint64_t size, std::uint8_t media) {
+    const bool wide = width == Width::fat32;
+    const std::vector<std::uint64_t> roots =
+        wide ? std::vector<std::uint64_t>{0}
+             : std::vector<std::uint64_t>{512, 224, 240, 112, 256, 1024, 64, 128, 192, 16, 32, 48};
+    for (const std::uint64_t root : roots)
+      for (std::uint64_t cluster = 1; cluster <= 128; cluster *= 2) {
+        Bytes sector = made(width, reserved, size, media, root, cluster);
+        const auto g = fat::parse_boot_sector(sector);
+        if (!g || g->width != width) continue;
+        const fat::Fit fit = fat::fit(*g, volume_);
+        // Folders that are not where it puts them say that it is wrong, whatever else fits.
+        if (fat::root_folders(*g, volume_).others > 0) continue;
+        if (!best_ || fit.points > best_->fit.points)
+          best_ = RebuiltFat{std::move(sector), fit, true};
+        else if (fit.points == best_->fit.points)
+          best_->one_way = false;
+      }
+  }
+
+  Bytes made(Width width, std::size_t reserved, std::uint64_t size, std::uint8_t media,
+             std::uint64_t root, std::uint64_t cluster) const {
+    const bool wide = width == Width::fat32;
+    Bytes s(kSector);
+    lay_text(s, 0, wide ? "\xEB\x58\x90" : "\xEB\x3C\x90");
+    lay_text(s, 3, "MSWIN4.1");
+    lay_le16(s, 11, kSector);
+    s[13] = static_cast<std::byte>(cluster);
+    lay_le16(s, 14, reserved);
+    s[16] = std::byte{2};
+    lay_le16(s, 17, root);
+    if (!wide && sectors_ < 0x10000)
+      lay_le16(s, 19, sectors_);
+    else
+      lay_le32(s, 32, sectors_);
+    s[21] = static_cast<std::byte>(media);
+    if (!wide) lay_le16(s, 22, size);
+    lay_le16(s, 24, 63);
+    lay_le16(s, 26, 255);
+    if (wide) {
+      lay_le32(s, 36, size);
+      lay_le32(s, 44, 2);
+      lay_le16(s, 48, 1);
+      lay_le16(s, 50, 6);
+    }
+    const std::size_t tail = wide ? 64 : 36;
+    s[tail] = std::byte{0x80};
+    s[tail + 2] = std::byte{0x29};
+    lay_text(s, tail + 7, "NO NAME    ");
+    lay_text(s, tail + 18, wide ? "FAT32   " : width == Width::fat16 ? "FAT16   " : "FAT12   ");
+    lay_text(s, tail + 26, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
+    lay_le16(s, 510, 0xAA55);
+    return s;
+  }
+
+  const ByteSource& volume_;
+  std::uint64_t sectors_;
+  std::optional<RebuiltFat> best_;
+};
+
+struct Figure {
+  std::size_t at, bytes;
+  const char* name;
+  bool wide_only;
+};
+constexpr std::array<Figure, 11> kFigures = {{
+    {11, 2, "bytes of a sector", false},
+    {13, 1, "sectors of a cluster", false},
+    {14, 2, "sectors before the tables", false},
+    {16, 1, "tables", false},
+    {17, 2, "entries of the root folder", false},
+    {19, 2, "sectors, in 16 bits", false},
+    {21, 1, "media", false},
+    {22, 2, "sectors of a table", false},
+    {32, 4, "sectors", false},
+    {36, 4, "sectors of a table", true},
+    {44, 4, "first cluster of the root folder", true},
+}};
+constexpr std::size_t kMostWrong = 3;  // figures
+
+std::uint32_t value_of(ByteView sector, const Figure& figure) {
+  return figure.bytes == 1   ? u8(sector, figure.at)
+         : figure.bytes == 2 ? le16(sector, figure.at)
+                             : le32(sector, figure.at);
+}
+
+}  // namespace
+
+std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume) {
+  return Rebuild(volume, volume.size()).run();
+}
+
+std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& rebuilt,
+                                          const ByteSource& volume) {
+  const bool wide = le16(rebuilt.sector, 22) == 0;
+  std::vector<Figure> wrong;
+  for (const Figure& figure : kFigures)
+    if ((wide || !figure.wide_only) && value_of(stored, figure) != value_of(rebuilt.sector, figure))
+      wrong.push_back(figure);
+  // Each alone, then two of them, then three: the fewest that do.
+  const std::size_t ways = std::size_t{1} << wrong.size();
+  for (std::size_t count = 1; count <= std::min(kMostWrong, wrong.size()); ++count)
+    for (std::size_t way = 1; way < ways; ++way) {
+      if (static_cast<std::size_t>(std::popcount(way)) != count) continue;
+      MendedFat mended{Bytes(stored.begin(), stored.end()), {}};
+      for (std::size_t i = 0; i < wrong.size(); ++i) {
+        if ((way >> i & 1) == 0) continue;
+        mended.changes.push_back(fmt::format("{} {}, not {}", wrong[i].name,
+                                             value_of(rebuilt.sector, wrong[i]),
+                                             value_of(stored, wrong[i])));
+        lay_bytes(mended.sector, wrong[i].at, slice(rebuilt.sector, wrong[i].at, wrong[i].bytes));
+      }
+      const auto g = fat::parse_boot_sector(mended.sector);
+      if (g && fat::fit(*g, volume).points >= rebuilt.fit.points) return mended;
+    }
+  return std::nullopt;
+}
+
+}  // namespace lantern
