@@ -108,6 +108,14 @@ Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView roo
   return files;
 }
 
+// Whether no cluster is in use, but that of the root folder.
+bool table_is_empty(const Geometry& g, const ByteSource& volume) {
+  const std::size_t reserved = g.width == Width::fat32 ? 12 : g.width == Width::fat16 ? 4 : 3;
+  return all_zero(read_up_to(
+      volume, g.table_offset + reserved,
+      static_cast<std::size_t>(std::min<std::uint64_t>(g.table_bytes - reserved, kMostRoot))));
+}
+
 }  // namespace
 
 std::uint32_t table_entry(ByteView table, Width width, std::size_t cluster) {
@@ -160,6 +168,8 @@ Fit fit(const Geometry& g, const ByteSource& volume) {
   counted(folders.fitting, folders.others, 2);
   const Counted files = files_that_fit(g, volume, root);
   counted(files.right, files.wrong, 2);
+  if (folders.fitting + folders.others + files.right + files.wrong == 0)
+    asked(table_is_empty(g, volume), 1);
   return fit;
 }
 

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "base/crc32c.h"
+#include "filesystem/ext/superblock.h"
 #include "kit/ext_builder.h"
 #include "lantern/error.h"
 #include "lantern/file_system.h"
@@ -269,6 +271,26 @@ TEST(Ext, WhatIsNoneIsNone) {
   EXPECT_FALSE(open_file_system(make_memory_source(Bytes(64'000)), {}, context));
   EXPECT_FALSE(open_file_system(make_memory_source(kit::pattern(64'000, 4)), {}, context));
   EXPECT_FALSE(open_file_system(make_memory_source(Bytes(100)), {}, context));
+}
+
+TEST(Ext, TheSumOfTheSuperblockTellsItsOneWrongByte) {
+  ExtBuilder ext;
+  Bytes whole = ext.bytes();
+  constexpr std::size_t kSuper = 1024;
+  kit::put(whole, kSuper + 0x64, 0x400, 4);
+  const auto summed = std::span(whole).subspan(kSuper, ext::kSuperblockSumAt);
+  kit::put(whole, kSuper + ext::kSuperblockSumAt, crc32c_chain(~0u, summed), 4);
+  for (std::size_t at = 0; at < ext::kSuperblockBytes; at += 5) {
+    Bytes hurt = whole;
+    hurt[kSuper + at] ^= std::byte{0x5A};
+    const auto found = ext::find_superblocks(*make_memory_source(hurt));
+    ASSERT_EQ(found.size(), 1u) << at;
+    ASSERT_TRUE(found[0].mended.has_value()) << at;
+    EXPECT_EQ(found[0].mended->at, at);
+    EXPECT_EQ(found[0].mended->right, whole[kSuper + at]) << at;
+    EXPECT_EQ(found[0].block_count, ExtBuilder::kBlocks) << at;
+  }
+  EXPECT_FALSE(ext::find_superblocks(*make_memory_source(whole))[0].mended.has_value());
 }
 
 }  // namespace

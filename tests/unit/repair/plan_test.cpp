@@ -178,6 +178,71 @@ TEST(RepairPlan, EveryBitOfATableFlippedIsSurvived) {
   }
 }
 
+// A plan applied in whole.
+kit::Bytes mended(const Lab& lab, const RepairPlan& plan) {
+  ApplyOptions how;
+  how.journal = lab.folder / "undo";
+  std::vector<std::size_t> all;
+  for (const RepairStep& step : plan.steps) all.push_back(step.number);
+  apply_repair(plan, all, {}, how, lab.context);
+  return kit::read_file(lab.path);
+}
+
+TEST(RepairPlan, OneWrongFigureOfAFatBootSectorIsPutRightAlone) {
+  kit::Bytes whole = mbr_disk();
+  // What a loader and a maker left there stays.
+  const std::size_t boot = 2048 * 512;
+  kit::put_bytes(whole, boot + 100, kit::pattern(300, 4));
+  kit::put_text(whole, boot + 3, "SKERROW ");
+  ASSERT_TRUE(Lab(whole).plan().steps.empty());
+  const std::pair<std::size_t, int> kWrong[] = {
+      {0, 0x11},  {11, 0x01}, {12, 0x07}, {13, 0x02}, {13, 0x55}, {14, 0x09}, {16, 0x01},
+      {16, 0x40}, {17, 0x11}, {18, 0x01}, {21, 0x33}, {22, 0x01}, {510, 0x00}};
+  for (const auto& [at, value] : kWrong) {
+    kit::Bytes disk = whole;
+    disk[boot + at] = static_cast<std::byte>(value);
+    ASSERT_NE(disk, whole) << at;
+    const Lab lab(disk);
+    const RepairPlan plan = lab.plan();
+    ASSERT_EQ(plan.steps.size(), 1u) << at;
+    EXPECT_TRUE(mended(lab, plan) == whole) << at << ": " << plan.steps[0].what;
+  }
+}
+
+TEST(RepairPlan, WithoutATableMoreThanFourVolumesMakeAGpt) {
+  constexpr std::size_t kMiB = 1u << 20;
+  kit::Bytes disk(24 * kMiB);
+  for (std::size_t i = 0; i < 5; ++i) {
+    const std::size_t at = (2 + 4 * i) * kMiB;
+    kit::put(disk, at + 1024, 1, 4);
+    kit::put(disk, at + 1028, 767, 4);
+    kit::put_text(disk, at + 4086, "SWAPSPACE2");
+  }
+  const Lab lab(disk);
+  const RepairPlan plan = lab.plan();
+  mended(lab, plan);
+  const Target target = open_disk_target(lab.address(), {}, lab.context);
+  const VolumeTable& table = target.disks.back().table;
+  EXPECT_EQ(table.scheme, VolumeTable::Scheme::gpt);
+  ASSERT_EQ(table.rows.size(), 5u);
+  EXPECT_EQ(table.rows[4].range, (Range{18 * kMiB, 3 * kMiB}));
+  EXPECT_EQ(table.rows[4].type_code, "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f");
+  EXPECT_TRUE(lab.plan().steps.empty());
+}
+
+TEST(RepairPlan, AVolumeFirmwareStartsFromGetsAnEntryOfItsKind) {
+  kit::FatBuilder fat(kit::FatBuilder::Width::fat16);
+  fat.folder(0, "EFI", {3});
+  const kit::Bytes volume = fat.bytes();
+  kit::Bytes disk((1u << 20) + volume.size() + (1u << 20));
+  kit::put_bytes(disk, 1u << 20, volume);
+  const Lab lab(disk);
+  mended(lab, lab.plan());
+  const Target target = open_disk_target(lab.address(), {}, lab.context);
+  ASSERT_EQ(target.disks.back().table.rows.size(), 1u);
+  EXPECT_EQ(target.disks.back().table.rows[0].type_code, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b");
+}
+
 TEST(OwnBootCode, FitsItsPlaceAndBeginsByMovingItself) {
   const ByteView code = own_boot_code();
   ASSERT_EQ(code.size(), 440u);
