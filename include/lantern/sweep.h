@@ -20,7 +20,9 @@ struct FoundVolume {
   std::string file_system;  // "fat32", "ntfs", ...; not read here: "xfs", "btrfs", "swap", "lvm",
                             // "luks", "array"
   bool is_read = true;      // a reader here opens it
-  bool open_end = false;    // it does not say how long it is: up to the next one
+  std::uint64_t length_by_copy =
+      0;                  // bytes, where the copy of its first sector says another; else 0
+  bool open_end = false;  // it does not say how long it is: up to the next one
   std::string label, uuid;
   std::uint64_t files = 0;  // files and folders in its root folder, a few hundred at most
   bool start_lost = false;  // its first sector or superblock is lost, a copy of it told

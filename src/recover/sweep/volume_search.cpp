@@ -37,6 +37,7 @@ struct Candidate {
   bool first = false;        // its first sector or superblock says so
   bool copy = false;         // a copy of that does
   std::uint64_t copy_at = 0;
+  std::uint64_t length_by_copy = 0;  // where the copy says another
   std::optional<NamedVolume> named;  // of a kind that is not read here
 };
 
@@ -147,12 +148,16 @@ class Search {
     if (added) return;
     // What the first sector says is worth more than what its copy does.
     if (candidate.first && !there.first) {
-      candidate.copy = candidate.copy || (there.copy && there.length == candidate.length);
+      const bool same = there.length == candidate.length;
+      candidate.copy = candidate.copy || (there.copy && same);
+      if (there.copy && !same) candidate.length_by_copy = there.length;
       candidate.copy_at = std::max(candidate.copy_at, there.copy_at);
       there = candidate;
     } else if (candidate.copy && candidate.length == there.length) {
       there.copy = true;
       there.copy_at = candidate.copy_at;
+    } else if (candidate.copy && !there.copy) {
+      there.length_by_copy = candidate.length;
     }
   }
 
@@ -288,11 +293,14 @@ class Search {
     if (!files || !files->facts().type.starts_with(candidate.kind)) return std::nullopt;
     FoundVolume found;
     found.range = {candidate.start, candidate.length};
+    // Its reader may have had a better superblock than the first.
+    if (candidate.kind == "ext") found.range.length = files->facts().size_bytes;
+    found.length_by_copy = candidate.length_by_copy;
     found.file_system = files->facts().type;
     found.label = files->facts().label;
     found.uuid = files->facts().uuid;
     found.start_lost = !candidate.first;
-    found.past_end = here.length < candidate.length;
+    found.past_end = found.range.end() > disk_->size();
     WalkOptions root;
     root.max_depth = 1;
     files->walk(root, [&](const Entry&) {

@@ -165,13 +165,21 @@ class FatDiagnosis : VolumeDiagnosis {
 
   void counts(const Geometry& g) {
     const std::uint64_t at = std::uint64_t{le16(boot_, 48)} * g.sector_bytes;
-    if (at == 0 || at >= g.table_offset) return;
+    if (at == 0) return;
     const auto good = [](ByteView s) {
       return s.size() == kSector && le32(s, 0) == 0x41615252 && le32(s, 484) == 0x61417272 &&
              le16(s, 510) == 0xAA55;
     };
     const Bytes own = read_bytes(bytes_, at, kSector);
     if (good(own) || own.size() < kSector) return;
+    // Where the boot sector names another place than every maker's, the place is what is wrong.
+    if (at != g.sector_bytes && good(read_bytes(bytes_, g.sector_bytes, kSector))) {
+      Bytes after = boot_;
+      lay_le16(after, 48, 1);
+      return take(fmt::format("the boot sector: sector of counts 1, not {}", le16(boot_, 48)),
+                  "the sector it names holds none, sector 1 does", after, Certainty::certain);
+    }
+    if (at >= g.table_offset) return;
     const std::uint64_t copy_boot = std::uint64_t{le16(boot_, 50)} * g.sector_bytes;
     Bytes after = read_bytes(bytes_, copy_boot + at, kSector);
     if (copy_boot == 0 || !good(after)) {
@@ -182,7 +190,7 @@ class FatDiagnosis : VolumeDiagnosis {
       lay_le32(after, 508, 0xAA550000);
     }
     // What still stands of its own is nearer to the truth than the copy, which is never kept up.
-    if (le32(own, 484) == 0x61417272)
+    if (le32(own, 0) == 0x41615252 || le32(own, 484) == 0x61417272)
       lay_bytes(after, 488, slice(own, 488, 8));
     else if (const auto free = free_clusters(g))
       lay_le32(after, 488, *free);

@@ -204,7 +204,8 @@ class MbrDiagnosis {
     MbrEntry entry = mbr_entry(sector_, i);
     const std::uint64_t needed = length_of(volume);
     std::string wrong;
-    if (entry.sectors < needed && !volume.past_end)
+    const std::uint64_t by_copy = divide_up(volume.length_by_copy, step_);
+    if (entry.sectors < needed && !volume.past_end && (by_copy == 0 || entry.sectors < by_copy))
       wrong = fmt::format("the volume is {} sectors long by its own figures, the entry has {}",
                           needed, entry.sectors);
     else if (entry.start + entry.sectors > sectors_ && entry.start + needed <= sectors_)
