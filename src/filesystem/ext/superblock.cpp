@@ -61,7 +61,9 @@ bool is_outvoted(ByteView own, const Superblock& super, const std::vector<Bytes>
                                 slice(b, field.first, field.second));
     });
   };
-  if (copies.empty() || same(own, copies.front())) return false;
+  if (copies.empty()) return false;
+  if (is_needed_doubted(le32(own, kNeededAt), le32(copies.front(), kNeededAt))) return true;
+  if (same(own, copies.front())) return false;
   const bool contradicts =
       super.inode_count != std::uint64_t{super.inodes_per_group} * super.group_count() ||
       super.volume_bytes() > volume_bytes;
@@ -88,7 +90,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
   if (log_block > kMostLogBlock) return std::nullopt;
   s.block_bytes = 1024u << log_block;
   s.ignorable = le32(bytes, 0x5C);
-  s.needed = le32(bytes, 0x60);
+  s.needed = le32(bytes, kNeededAt);
   s.needed_for_writing = le32(bytes, 0x64);
   const bool old = le32(bytes, 0x4C) == 0;
   s.inode_bytes = old ? kOldInodeBytes : le16(bytes, 0x58);

@@ -45,6 +45,13 @@ enum NeededForWriting : std::uint32_t {
 
 enum Ignorable : std::uint32_t { kHasJournal = 0x4, kTwoCopies = 0x200, kOrphanFile = 0x1000 };
 
+// Whether a first superblock needs what nothing knows, or lacks what no tool takes away and its
+// copies have.
+constexpr bool is_needed_doubted(std::uint32_t own, std::uint32_t copy) {
+  return (copy & ~own & (kFileType | kExtents | kWide)) != 0 ||
+         (own & ~copy & ~std::uint32_t{kKnownNeeded}) != 0;
+}
+
 struct Superblock {
   std::uint64_t place = 0;  // bytes, in the volume
   std::uint64_t block_count = 0;
@@ -90,6 +97,7 @@ struct Superblock {
 
 constexpr std::size_t kSuperblockBytes = 1024;
 constexpr std::size_t kSuperblockSumAt = 0x3FC;
+constexpr std::size_t kNeededAt = 0x60;
 // What is settled when a volume is made, and is the same in all copies: offsets and bytes.
 constexpr std::array<std::pair<std::size_t, std::size_t>, 7> kSettled = {
     {{0x00, 8}, {0x14, 24}, {0x4C, 4}, {0x54, 6}, {0xFE, 2}, {0x104, 4}, {0x150, 4}}};

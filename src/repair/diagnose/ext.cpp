@@ -216,6 +216,9 @@ class ExtDiagnosis : VolumeDiagnosis {
     Bytes after = own;
     lay_le16(after, 0x38, 0xEF53);
     for (const auto& [at, length] : ext::kSettled) lay_bytes(after, at, slice(copy, at, length));
+    if (const std::uint32_t needed = le32(copy, ext::kNeededAt);
+        ext::is_needed_doubted(le32(own, ext::kNeededAt), needed))
+      lay_le32(after, ext::kNeededAt, needed | (le32(own, ext::kNeededAt) & ext::kRecover));
     std::size_t wrong = 0;
     for (std::size_t i = 0; i < own.size(); ++i) wrong += own[i] != after[i] ? 1u : 0u;
     if (wrong == 0 || wrong > kMostWrong) return false;

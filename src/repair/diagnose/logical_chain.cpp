@@ -38,7 +38,7 @@ class Chain {
       if (view.row.number >= 5) ++named;
     const bool all_named =
         std::all_of(inside.begin(), inside.end(), [](const FoundVolume* v) { return v->row >= 5; });
-    if (inside.empty() || (all_named && named == inside.size())) return;
+    if (inside.empty() || (all_named && named >= inside.size())) return;
     // Rows the chain does name, and that we cannot look into, keep their place in it.
     if (named > inside.size()) {
       diagnosis.notes.push_back("the chain of logical volumes names some that are not known");

@@ -373,8 +373,12 @@ class MbrDiagnosis {
     if (slot == 4) return add_extended(records);
     const MbrEntry stored = mbr_entry(sector_, slot);
     MbrEntry right = stored;
-    if (stored.start > records.first || stored.start >= sectors_ ||
-        (stored.start < records.first && !lost_record_between(stored.start, records.first)))
+    const bool leads =
+        std::any_of(found_.tables.begin(), found_.tables.end(), [&](const FoundTable& table) {
+          return table.kind == "logical volume" && table.offset == stored.start * step_;
+        });
+    if (!leads && (stored.start >= std::min(records.first, sectors_) ||
+                   !lost_record_between(stored.start, records.first)))
       right.start = records.first;
     std::uint64_t limit = sectors_;
     for (std::size_t i = 0; i < 4; ++i)
