@@ -102,6 +102,7 @@ struct DynamicHeader {
   std::uint64_t table_offset = 0;
   std::uint64_t entry_count = 0;
   std::uint64_t block_bytes = kUsualBlock;
+  bool sum_right = true;
   std::string parent_id;
   std::int64_t parent_time = 0;  // seconds since 1970
   std::vector<std::string> parent_names;
@@ -156,7 +157,8 @@ std::optional<DynamicHeader> read_header(const ByteSource& file, std::uint64_t a
   if (!is_power_of_two(header.block_bytes) || header.block_bytes < kSector ||
       header.table_offset >= file.size())
     return std::nullopt;
-  if (checksum(bytes, 0x24) != be32(bytes, 0x24))
+  header.sum_right = checksum(bytes, 0x24) == be32(bytes, 0x24);
+  if (!header.sum_right)
     context.report(FindingCode::container_header, Severity::damage, {at, kHeaderBytes},
                    "vhd: the checksum of the dynamic header is wrong", "it is used as it is");
   read_locators(file, bytes, header);
@@ -267,8 +269,7 @@ OneTable table_of(const ByteSource& file, const DynamicHeader& header, const Foo
 
 // The figures of a dynamic header that is lost, by the shape of the block table: sectors of the
 // file, as far apart as blocks with their bitmaps are.
-std::optional<DynamicHeader> guess_header(const SourcePtr& source, const Footer& footer,
-                                          const Context& context) {
+std::optional<DynamicHeader> guess_header(const SourcePtr& source, const Footer& footer) {
   constexpr std::uint64_t kLastPlace = 64u << 10;
   const ByteSource& file = *source;
   for (std::uint64_t at = kFooterBytes + kHeaderBytes; at < kLastPlace; at += kSector)
@@ -301,12 +302,6 @@ std::optional<DynamicHeader> guess_header(const SourcePtr& source, const Footer&
       // All that lies behind the table is blocks, and the footer.
       if (!apart || (footer.at != 0 && footer.at - places.front() > (places.size() + 1) * slot))
         continue;
-      context.report(
-          FindingCode::container_header, Severity::damage, {footer.header_offset, kHeaderBytes},
-          "vhd: the dynamic header is lost",
-          fmt::format("known by the shape of its block table at byte {}: {} blocks of {} "
-                      "bytes",
-                      at, header.entry_count, block_bytes));
       return header;
     }
   return std::nullopt;
@@ -332,6 +327,15 @@ std::optional<std::string> vhd_identity(const ByteSource& file) {
   return footer ? std::optional(footer->id) : std::nullopt;
 }
 
+std::optional<VhdShape> vhd_shape(const SourcePtr& file) {
+  const auto footer = choose_footer(*file, nullptr);
+  if (!footer || footer->kind != kDynamic) return std::nullopt;
+  const auto header = guess_header(file, *footer);
+  if (!header) return std::nullopt;
+  return VhdShape{footer->header_offset, header->table_offset, header->entry_count,
+                  header->block_bytes};
+}
+
 std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& around,
                                   const Context& context) {
   auto footer = choose_footer(*file, &context);
@@ -345,10 +349,25 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
   } else {
     std::optional<DynamicHeader> header;
     if (footer) header = read_header(*file, footer->header_offset, context);
-    const bool whole = header && footer->sum_right && footer->bytes == kFooterBytes &&
-                       footer->at == file->size() - kFooterBytes;
+    const bool whole = header && header->sum_right && footer->sum_right &&
+                       footer->bytes == kFooterBytes && footer->at == file->size() - kFooterBytes;
     if (!header) header = read_header(*file, kFooterBytes, context);
-    if (!header && footer) header = guess_header(file, *footer, context);
+    // Of one whose sum is wrong the block table tells whether its figures still are right.
+    const bool doubted = header && !header->sum_right && footer && footer->kind == kDynamic;
+    if (footer && (!header || doubted))
+      if (const auto guessed = guess_header(file, *footer)) {
+        const bool same = header && header->table_offset == guessed->table_offset &&
+                          header->block_bytes == guessed->block_bytes &&
+                          header->entry_count >= guessed->entry_count;
+        if (!same) {
+          header = guessed;
+          context.report(
+              FindingCode::container_header, Severity::damage,
+              {footer->header_offset, kHeaderBytes}, "vhd: the dynamic header is lost",
+              fmt::format("known by the shape of its block table at byte {}: {} blocks of {} bytes",
+                          header->table_offset, header->entry_count, header->block_bytes));
+        }
+      }
     if (!header)
       throw Error(ErrorCode::cannot_read, context.address,
                   footer ? footer->header_offset : kFooterBytes, "vhd: the dynamic header is lost",

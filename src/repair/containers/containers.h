@@ -27,4 +27,17 @@ void propose_bytes(Diagnosis& diagnosis, std::string code, Certainty certainty, 
                    std::string evidence, const std::string& place, const ByteSource& file,
                    std::uint64_t at, ByteView right);
 
+// A figure of a header, and whether what stands there may stay.
+struct HeaderFigure {
+  std::size_t at = 0, bytes = 0;
+  const char* name = "";
+  bool right = false;
+};
+
+// A header of which only a few figures are wrong: they alone are taken from the one made anew.
+// False: none is wrong, or too many are for the rest to be believed.
+bool propose_figures(Diagnosis& diagnosis, std::string code, std::string evidence,
+                     const std::string& place, const ByteSource& file, ByteView stored,
+                     ByteView made, const std::vector<HeaderFigure>& figures);
+
 }  // namespace lantern

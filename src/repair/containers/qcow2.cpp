@@ -2,10 +2,12 @@
 // level 1 that evidence gives a place.
 #include <fmt/format.h>
 
+#include "base/checked.h"
 #include "base/lay.h"
 #include "container/qcow/header.h"
 #include "container/qcow/qcow2.h"
 #include "container/qcow/rebuild.h"
+#include "lantern/error.h"
 #include "nest/evidence.h"
 #include "repair/containers/containers.h"
 
@@ -37,6 +39,79 @@ std::uint64_t find_counts(const ByteSource& file, const Qcow2Header& header) {
   return 0;
 }
 
+// A header as the tables ask for it.
+Bytes header_by(const SourcePtr& file, const Qcow2Header& guessed, std::uint64_t counts,
+                const Context& context) {
+  Surroundings around;
+  add_evidence(around);
+  const auto opened = open_headless_qcow2(file, around, context);
+  if (!opened) return {};
+  Bytes header(112);
+  lay_text(header, 0, "QFI\xFB");
+  lay_be32(header, 4, 3);
+  lay_be32(header, 0x14, guessed.cluster_bits);
+  lay_be64(header, 0x18, opened->flat->size());
+  lay_be32(header, 0x24, guessed.level1_entries);
+  lay_be64(header, 0x28, guessed.level1_offset);
+  lay_be64(header, 0x30, counts);
+  lay_be32(header, 0x38, 1);
+  lay_be32(header, 0x60, 4);
+  lay_be32(header, 0x64, 104 + (guessed.packing != 0 ? 8u : 0u));
+  header[0x68] = static_cast<std::byte>(guessed.packing);
+  if (guessed.packing != 0) lay_be64(header, 0x48, 8);
+  return header;
+}
+
+// Whether the file may be read and written by what a header that is read says.
+bool can_be(const Qcow2Header& header, const ByteSource& file) {
+  const std::uint64_t step = header.cluster_bytes();
+  const auto place = [&](std::uint64_t at, std::uint64_t length) {
+    return at != 0 && at % step == 0 && length <= file.size() && at <= file.size() - length;
+  };
+  return place(header.level1_offset, header.level1_entries * 8) &&
+         place(header.counts_offset, step) && header.counts_clusters > 0 &&
+         header.counts_clusters * step <= file.size();
+}
+
+// The mark is there, and figures behind it are wrong. False: they are not, or nothing is known.
+bool hurt_header(const SourcePtr& file, const std::string& place, ByteView stored,
+                 Diagnosis& diagnosis, const Context& context) {
+  const std::uint64_t parent_at = be64(stored, 8);
+  try {
+    const auto header = read_qcow2_header(*file, context);
+    const bool parent_lost = parent_at != 0 && header && header->parent_name.empty();
+    if (header && can_be(*header, *file) && !parent_lost) return false;
+  } catch (const Error& error) {
+    if (error.code() != ErrorCode::cannot_read && error.code() != ErrorCode::unsupported) throw;
+  }
+  const auto guessed = guess_qcow2_header(*file, context);
+  const std::uint64_t counts = guessed ? find_counts(*file, *guessed) : 0;
+  if (counts == 0) return false;
+  const Bytes made = header_by(file, *guessed, counts, context);
+  if (made.empty()) return false;
+  const std::uint64_t step = guessed->cluster_bytes();
+  const std::uint64_t mapped = saturating_mul(guessed->level1_entries * (step / 8), step);
+  const std::uint64_t size = be64(stored, 0x18);
+  const std::uint32_t version = be32(stored, 4), count_clusters = be32(stored, 0x38);
+  return propose_figures(
+      diagnosis, "qcow2.header",
+      fmt::format("as it is, it cannot be read or written; level 1 lies at byte {} and the "
+                  "reference counts at {}, with clusters of {} bytes",
+                  guessed->level1_offset, counts, step),
+      place, *file, stored, made,
+      {{4, 4, "version", version == 2 || version == 3},
+       {8, 8, "place of the parent's name", parent_at < step && be32(stored, 16) != 0},
+       {0x14, 4, "size of a cluster", false},
+       {0x18, 8, "size of the disk", size >= be64(made, 0x18) && size <= mapped && size % 512 == 0},
+       {0x20, 4, "encryption", false},
+       {0x24, 4, "entries of level 1",
+        be32(stored, 0x24) >= guessed->level1_entries && be32(stored, 0x24) <= step},
+       {0x28, 8, "place of level 1", false},
+       {0x30, 8, "place of the reference counts", false},
+       {0x38, 4, "clusters of the reference counts",
+        count_clusters > 0 && count_clusters * step <= file->size()}});
+}
+
 void lost_header(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                  const Context& context) {
   const auto guessed = guess_qcow2_header(*file, context);
@@ -47,23 +122,8 @@ void lost_header(const SourcePtr& file, const std::string& place, Diagnosis& dia
         "qcow2: the header is lost, and its reference counts are not found: lantern image it");
     return;
   }
-  Surroundings around;
-  add_evidence(around);
-  const auto opened = open_headless_qcow2(file, around, context);
-  if (!opened) return;
-  Bytes header(112);
-  lay_text(header, 0, "QFI\xFB");
-  lay_be32(header, 4, 3);
-  lay_be32(header, 0x14, guessed->cluster_bits);
-  lay_be64(header, 0x18, opened->flat->size());
-  lay_be32(header, 0x24, guessed->level1_entries);
-  lay_be64(header, 0x28, guessed->level1_offset);
-  lay_be64(header, 0x30, counts);
-  lay_be32(header, 0x38, 1);
-  lay_be32(header, 0x60, 4);
-  lay_be32(header, 0x64, 104 + (guessed->packing != 0 ? 8u : 0u));
-  header[0x68] = static_cast<std::byte>(guessed->packing);
-  if (guessed->packing != 0) lay_be64(header, 0x48, 8);
+  const Bytes header = header_by(file, *guessed, counts, context);
+  if (header.empty()) return;
   Bytes sector = read_bytes(*file, 0, 512);
   std::fill(sector.begin(), sector.end(), std::byte{0});
   lay_bytes(sector, 0, header);
@@ -85,6 +145,7 @@ void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& 
       lost_header(file, place, diagnosis, context);
     return;
   }
+  if (hurt_header(file, place, start, diagnosis, context)) return;
   const auto header = read_qcow2_header(*file, context);
   if (!header || header->has_data_file() || !header->parent_name.empty()) return;
   Surroundings around;

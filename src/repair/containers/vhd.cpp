@@ -1,9 +1,12 @@
 // VHD (layout: container/vhd.h): the footer at the end from its copy at the start, and the other
-// way round.
+// way round; the dynamic header by the block table.
 #include <fmt/format.h>
+
+#include <algorithm>
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/vhd.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {
@@ -13,13 +16,51 @@ constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMostTable = 64u << 20;
 constexpr std::uint32_t kNotStored = 0xFFFFFFFF;
 constexpr std::uint32_t kFixed = 2;
+constexpr std::uint32_t kDynamic = 3;
+
+// The sum of a structure, with that in it at `field` left out.
+std::uint32_t sum_of(ByteView bytes, std::size_t field) {
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < bytes.size(); ++i)
+    if (i < field || i >= field + 4) sum += u8(bytes, i);
+  return ~sum;
+}
 
 bool is_footer(ByteView bytes) {
-  if (bytes.size() < kSector || !has_text(bytes, 0, "conectix")) return false;
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < kSector; ++i)
-    if (i < 0x40 || i >= 0x44) sum += u8(bytes, i);
-  return ~sum == be32(bytes, 0x40);
+  return bytes.size() == kSector && has_text(bytes, 0, "conectix") &&
+         sum_of(bytes, 0x40) == be32(bytes, 0x40);
+}
+
+// Of a dynamic disk: its figures by the block table, what else it holds as it is.
+void dynamic_header(const SourcePtr& file, const std::string& place, std::uint64_t at,
+                    Diagnosis& diagnosis) {
+  constexpr std::size_t kHeaderBytes = 1024, kSumAt = 0x24;
+  const Bytes stored = read_bytes(*file, at, kHeaderBytes);
+  if (stored.size() < kHeaderBytes ||
+      (has_text(stored, 0, "cxsparse") && sum_of(stored, kSumAt) == be32(stored, kSumAt)))
+    return;
+  const auto shape = vhd_shape(file);
+  if (!shape || shape->table_offset < at + kHeaderBytes) return;
+  // Of a dynamic disk nothing follows the sum.
+  Bytes right(kHeaderBytes);
+  lay_text(right, 0, "cxsparse");
+  lay_be64(right, 8, ~std::uint64_t{0});
+  lay_be64(right, 0x10, shape->table_offset);
+  lay_be32(right, 0x18, 0x00010000);
+  lay_be32(right, 0x1C, std::max<std::uint64_t>(shape->entry_count, 1));
+  if (be32(stored, 0x1C) > shape->entry_count &&
+      shape->table_offset + std::uint64_t{be32(stored, 0x1C)} * 4 <= file->size())
+    lay_be32(right, 0x1C, be32(stored, 0x1C));
+  lay_be32(right, 0x20, shape->block_bytes);
+  lay_be32(right, kSumAt, sum_of(right, kSumAt));
+  const bool sum_fits = be32(right, kSumAt) == be32(stored, kSumAt);
+  propose_bytes(diagnosis, "vhd.header", sum_fits ? Certainty::certain : Certainty::likely,
+                "the dynamic header",
+                fmt::format("its sum is wrong or it is lost; the block table at byte {} has {} "
+                            "blocks of {} bytes{}",
+                            shape->table_offset, shape->entry_count, shape->block_bytes,
+                            sum_fits ? ", and with these the sum stored is right" : ""),
+                place, *file, at, right);
 }
 
 // The byte behind the last block, where the footer has to be; 0: not known.
@@ -46,10 +87,7 @@ void fixed_size(const SourcePtr& file, const std::string& place, const Bytes& fo
   const std::uint64_t right_bytes = file->size() - kSector;
   Bytes right = footer;
   lay_be64(right, 0x30, right_bytes);
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < kSector; ++i)
-    if (i < 0x40 || i >= 0x44) sum += u8(right, i);
-  lay_be32(right, 0x40, ~sum);
+  lay_be32(right, 0x40, sum_of(right, 0x40));
   propose_bytes(diagnosis, "vhd.size", Certainty::likely,
                 fmt::format("the footer's size of the disk becomes {} bytes", right_bytes),
                 fmt::format("it says {}; so many lie before it", be64(footer, 0x30)), place, *file,
@@ -72,6 +110,7 @@ void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& di
                     "the copy of the footer at the start of the file",
                     "its sum is wrong, that of the footer at the end is right", place, *file, 0,
                     end);
+    if (be32(end, 0x3C) == kDynamic) dynamic_header(file, place, be64(end, 0x10), diagnosis);
     return;
   }
   if (!is_footer(start) || be32(start, 0x3C) == kFixed) return;
