@@ -40,9 +40,12 @@ class FatDiagnosis : VolumeDiagnosis {
   }
 
  private:
+  // Over the figures, or nowhere: makers of cards that nothing starts from leave zeros.
   static bool jumps(ByteView sector) {
-    const std::uint8_t jump = u8(sector, 0);
-    return (jump == 0xEB && u8(sector, 2) == 0x90) || jump == 0xE9;
+    if (all_zero(sector.first(3)) || u8(sector, 0) == 0xE9) return true;
+    if (u8(sector, 0) != 0xEB || u8(sector, 1) >= 0x80) return false;
+    const std::size_t tail = le16(sector, 22) == 0 ? 64 : 36;
+    return u8(sector, tail + 2) != 0x29 || u8(sector, 1) + 2u >= tail + 26;
   }
   static bool is_signed(ByteView sector) { return le16(sector, 510) == 0xAA55; }
 

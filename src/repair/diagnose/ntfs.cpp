@@ -141,7 +141,12 @@ class NtfsDiagnosis : VolumeDiagnosis {
   }
 
  private:
-  static bool jumps(ByteView sector) { return u8(sector, 0) == 0xEB || u8(sector, 0) == 0xE9; }
+  // Over the figures.
+  static bool jumps(ByteView sector) {
+    constexpr std::uint8_t kLeast = 0x54 - 2, kMost = 0x7F;
+    return u8(sector, 0) == 0xE9 ||
+           (u8(sector, 0) == 0xEB && u8(sector, 1) >= kLeast && u8(sector, 1) <= kMost);
+  }
 
   struct Candidate {
     ntfs::Geometry geometry;
