@@ -312,6 +312,23 @@ class NtfsDiagnosis : VolumeDiagnosis {
     boot_ = after;
   }
 
+  // How much of a record is as the one of its number has to be; 0: it is none, or torn.
+  static unsigned soundness(ByteView bytes, std::size_t number, const ntfs::Geometry& g) {
+    if (!is_record(bytes)) return 0;
+    const auto record = ntfs::parse_record(Bytes(bytes.begin(), bytes.end()));
+    unsigned points = 1 + static_cast<unsigned>(record->attributes.size());
+    const auto asked = [&](bool right) { points += right ? 1u : 0u; };
+    asked(record->in_use);
+    asked(record->is_base());
+    asked(le32(bytes, 0x1C) == g.record_bytes);
+    asked(record->find(ntfs::kStandardInformation) != nullptr);
+    asked(record->find(ntfs::kFileName) != nullptr);
+    if (number < 2)
+      asked(first_cluster(bytes, ntfs::kData) ==
+            (number == 0 ? g.table_cluster : g.mirror_cluster));
+    return points;
+  }
+
   // The first records and their mirror: one that is no record is made from one that is.
   void records() {
     std::optional<ntfs::Geometry> g;
@@ -328,13 +345,16 @@ class NtfsDiagnosis : VolumeDiagnosis {
       const Bytes own = read_bytes(bytes_, table + i * size, size);
       const Bytes spare = read_bytes(bytes_, mirror + i * size, size);
       if (own.size() < size || spare.size() < size) return;
-      const bool own_good = is_record(own);
-      const bool spare_good = is_record(spare);
-      if (own_good == spare_good) continue;
-      propose(own_good ? "ntfs.mirror-record" : "ntfs.table-record", Certainty::certain,
+      const unsigned own_points = soundness(own, i, *g), spare_points = soundness(spare, i, *g);
+      if (own_points == spare_points) continue;
+      const bool own_good = own_points > spare_points;
+      const bool none = std::min(own_points, spare_points) == 0;
+      propose(own_good ? "ntfs.mirror-record" : "ntfs.table-record",
+              none ? Certainty::certain : Certainty::likely,
               fmt::format("record {} of the {}", i,
                           own_good ? "mirror, from the file table" : "file table, from its mirror"),
-              "it is no record, or torn; the other one is whole",
+              none ? "it is no record, or torn; the other one is whole"
+                   : "less of it can be what it is for than of the other one",
               (own_good ? mirror : table) + i * size, own_good ? spare : own,
               own_good ? own : spare);
     }

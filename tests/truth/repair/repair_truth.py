@@ -16,6 +16,7 @@ import zlib
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
 import lab
+from contents import contents, run
 from disks import MIB, S, le32
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -23,31 +24,12 @@ ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
 bad = []
 
 
-def lantern(*arguments, ok=(0, 1)):
-    done = subprocess.run([LANTERN, *arguments], capture_output=True)
-    if done.returncode not in ok:
-        raise RuntimeError(f"lantern {' '.join(arguments)}: {done.returncode}: {done.stderr.decode()}")
-    return done
+def lantern(*arguments):
+    return run(LANTERN, *arguments)
 
 
 def sha(data):
     return hashlib.sha256(data).hexdigest()
-
-
-def contents(path, folder):
-    """Every file of every volume, by hash: what each volume holds, whatever its number is now."""
-    held = {}
-    report = json.loads(lantern("survey", path, "--json").stdout)
-    for volume in report["volumes"]:
-        if not volume["file_system"]:
-            continue
-        out = os.path.join(folder, "OUT")
-        subprocess.run(["rm", "-rf", out, out + ".json"])
-        lantern("extract", volume["address"], out, "--manifest", out + ".json")
-        with open(out + ".json") as f:
-            rows = json.load(f)["files"]
-        held[volume["start_bytes"]] = sorted((row["path"], row["sha256"]) for row in rows if row["kind"] == "file")
-    return held
 
 
 def trees(disk, path):
@@ -356,7 +338,7 @@ def judge(disk, name, exact, damages, folder):
         wrong.append(f"not the original's bytes: {n} differ, the first at {at}: {mended[at]:02x}, {disk.data[at]:02x} is right")
     if not exact or wrong:
         wrong += checkers(disk, path, folder)
-        held = contents(path, folder)
+        held = contents(LANTERN, path, folder)
         shown = trees(disk, path)
         if shown != disk.trees:
             wrong.append(f"the systems' own drivers show something else: {[n for n in shown if shown[n] != disk.trees[n]]}")
@@ -395,7 +377,7 @@ def main():
             with open(path, "wb") as f:
                 f.write(disk.data)
             said = checkers(disk, path, folder)
-            disk.held, disk.trees = contents(path, folder), trees(disk, path)
+            disk.held, disk.trees = contents(LANTERN, path, folder), trees(disk, path)
             plan = json.loads(lantern("repair", path, "--json").stdout)
             counted += 1
             if plan["steps"] or plan["notes"] or said or len(disk.held) != sum(kind != "swap" for _, _, kind in disk.volumes.values()):
