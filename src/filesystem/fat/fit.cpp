@@ -48,15 +48,6 @@ bool table_begins(const Geometry& g, const ByteSource& volume, std::uint32_t num
   return first.size() == 4 && u8(first, 0) == g.media && u8(first, 1) == 0xFF;
 }
 
-// Makers give a table the length the clusters ask for, give or take what they round to.
-bool length_fits(const Geometry& g) {
-  const std::uint64_t needed =
-      divide_up((std::uint64_t{g.cluster_count} + 2) * static_cast<unsigned>(g.width),
-                std::uint64_t{8} * g.sector_bytes);
-  const std::uint64_t there = g.table_bytes / g.sector_bytes;
-  return needed <= there && there - needed <= 16 + there / 8;
-}
-
 // Entries of clusters the volume does not have are never used.
 bool tail_is_empty(const Geometry& g, const ByteSource& volume) {
   const std::uint64_t end = divide_up(
@@ -117,6 +108,14 @@ bool table_is_empty(const Geometry& g, const ByteSource& volume) {
 }
 
 }  // namespace
+
+bool length_fits(const Geometry& g) {
+  const std::uint64_t needed =
+      divide_up((std::uint64_t{g.cluster_count} + 2) * static_cast<unsigned>(g.width),
+                std::uint64_t{8} * g.sector_bytes);
+  const std::uint64_t there = g.table_bytes / g.sector_bytes;
+  return needed <= there && there - needed <= 16 + there / 8;
+}
 
 std::uint32_t table_entry(ByteView table, Width width, std::size_t cluster) {
   switch (width) {

@@ -15,6 +15,9 @@ struct Fit {
 };
 Fit fit(const Geometry& geometry, const ByteSource& volume);
 
+// Whether a table is as long as the clusters ask for, give or take what makers round to.
+bool length_fits(const Geometry& geometry);
+
 // A cluster's entry in a table, of which `table` holds the start.
 std::uint32_t table_entry(ByteView table, Width width, std::size_t cluster);
 

@@ -85,15 +85,22 @@ class FatDiagnosis : VolumeDiagnosis {
   }
 
   bool made_anew(const fat::Fit& own_fit) {
-    const auto rebuilt = rebuild_fat(bytes_);
-    if (!rebuilt || rebuilt->fit.points <= own_fit.points) return false;
-    const Certainty certainty = rebuilt->one_way ? Certainty::certain : Certainty::likely;
-    if (const auto mended = mend_fat_figures(boot_, *rebuilt, bytes_)) {
-      take(fmt::format("the boot sector: {}", fmt::join(mended->changes, ", ")),
+    const auto take_mended = [&](const MendedFat& mended, bool one_way) {
+      take(fmt::format("the boot sector: {}", fmt::join(mended.changes, ", ")),
            "as it is, it does not fit the tables, folders and files behind it; so it does",
-           mended->sector, certainty);
+           mended.sector, one_way ? Certainty::certain : Certainty::likely);
       return true;
-    }
+    };
+    auto rebuilt = rebuild_fat(bytes_);
+    if (rebuilt && rebuilt->fit.points <= own_fit.points) rebuilt.reset();
+    const auto mended = rebuilt ? mend_fat_figures(boot_, *rebuilt, bytes_) : std::nullopt;
+    if (mended && mended->changes.size() == 1) return take_mended(*mended, rebuilt->one_way);
+    const unsigned needed = std::max(own_fit.points + 1, rebuilt ? rebuilt->fit.points : 0);
+    if (const auto one = mend_one_fat_figure(boot_, bytes_); one && one->fit.points >= needed)
+      return take_mended(*one, one->one_way);
+    if (mended) return take_mended(*mended, rebuilt->one_way);
+    if (!rebuilt) return false;
+    const Certainty certainty = rebuilt->one_way ? Certainty::certain : Certainty::likely;
     Bytes made = rebuilt->sector;
     const auto g = fat::parse_boot_sector(made);
     const bool wide = g->width == Width::fat32;

@@ -154,7 +154,89 @@ std::uint32_t value_of(ByteView sector, const Figure& figure) {
                              : le32(sector, figure.at);
 }
 
+void lay_value(Bytes& sector, const Figure& figure, std::uint32_t value) {
+  for (std::size_t i = 0; i < figure.bytes; ++i)
+    sector[figure.at + i] = static_cast<std::byte>(value >> 8 * i);
+}
+
+std::string change_of(const Figure& figure, ByteView right, ByteView stored) {
+  return fmt::format("{} {}, not {}", figure.name, value_of(right, figure),
+                     value_of(stored, figure));
+}
+
+// What a figure may be, the usual ones first.
+std::vector<std::uint32_t> values_of(const Figure& figure, ByteView stored,
+                                     const ByteSource& volume) {
+  std::vector<std::uint32_t> values;
+  const auto range = [&](std::uint64_t first, std::uint64_t last, std::uint32_t step) {
+    for (std::uint64_t value = first; value <= last; value += step)
+      values.push_back(static_cast<std::uint32_t>(value));
+  };
+  const std::uint64_t sector_bytes = std::max<std::uint64_t>(le16(stored, 11), 1);
+  const std::uint64_t sectors = volume.size() / sector_bytes;
+  switch (figure.at) {
+    case 11:
+      return {512, 1024, 2048, 4096};
+    case 13:
+      return {1, 2, 4, 8, 16, 32, 64, 128};
+    case 14:
+      range(1, 2048, 1);
+      break;
+    case 16:
+      return {2, 1};
+    case 17:
+      values = {512, 224, 112, 240, 256, 1024};
+      range(16, 8192, 16);
+      break;
+    case 19:
+      if (sectors < 0x10000) range(sectors, sectors, 1);
+      break;
+    case 21:
+      values = {0xF8, 0xF0};
+      range(0xF9, 0xFF, 1);
+      break;
+    case 22:
+      range(1, std::min<std::uint64_t>(sectors / 2, 0xFFFF), 1);
+      break;
+    case 32:
+      if (sectors <= 0xFFFFFFFF) range(sectors, sectors, 1);
+      break;
+    case 36:
+      range(1, std::min(sectors / 2, kMostTable / kSector), 1);
+      break;
+    case 44:
+      range(2, 16, 1);
+      break;
+    default:
+      break;
+  }
+  return values;
+}
+
 }  // namespace
+
+std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& volume) {
+  std::optional<MendedFat> best;
+  for (const Figure& figure : kFigures)
+    for (const std::uint32_t value : values_of(figure, stored, volume)) {
+      if (value == value_of(stored, figure)) continue;
+      MendedFat mended{Bytes(stored.begin(), stored.end()), {}, {}};
+      lay_value(mended.sector, figure, value);
+      const auto g = fat::parse_boot_sector(mended.sector);
+      if (!g || !fat::length_fits(*g) || g->volume_bytes > volume.size()) continue;
+      mended.fit = fat::fit(*g, volume);
+      if (mended.fit.doubted || (best && mended.fit.points < best->fit.points)) continue;
+      const bool same = best && mended.fit.points == best->fit.points;
+      if (same) {
+        // The same figure once more is in the list of the usual ones, too.
+        best->one_way = best->one_way && mended.sector == best->sector;
+        continue;
+      }
+      mended.changes = {change_of(figure, mended.sector, stored)};
+      best = std::move(mended);
+    }
+  return best;
+}
 
 std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume) {
   return Rebuild(volume, volume.size()).run();
@@ -172,12 +254,10 @@ std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& reb
   for (std::size_t count = 1; count <= std::min(kMostWrong, wrong.size()); ++count)
     for (std::size_t way = 1; way < ways; ++way) {
       if (static_cast<std::size_t>(std::popcount(way)) != count) continue;
-      MendedFat mended{Bytes(stored.begin(), stored.end()), {}};
+      MendedFat mended{Bytes(stored.begin(), stored.end()), {}, {}};
       for (std::size_t i = 0; i < wrong.size(); ++i) {
         if ((way >> i & 1) == 0) continue;
-        mended.changes.push_back(fmt::format("{} {}, not {}", wrong[i].name,
-                                             value_of(rebuilt.sector, wrong[i]),
-                                             value_of(stored, wrong[i])));
+        mended.changes.push_back(change_of(wrong[i], rebuilt.sector, stored));
         lay_bytes(mended.sector, wrong[i].at, slice(rebuilt.sector, wrong[i].at, wrong[i].bytes));
       }
       const auto g = fat::parse_boot_sector(mended.sector);

@@ -24,7 +24,12 @@ std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume);
 struct MendedFat {
   Bytes sector;
   std::vector<std::string> changes;  // "sectors of a cluster 4, not 5"
+  fat::Fit fit;
+  bool one_way = true;  // no other change fits as well
 };
+
+// `stored` with the one figure changed that makes all of it fit. Empty: none does.
+std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& volume);
 
 // `stored` with as few figures as can be taken from what was rebuilt, so that it fits as well and
 // keeps its loader, serial number and label. Empty: too many are wrong for it to be that volume's.
