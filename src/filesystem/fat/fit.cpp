@@ -8,7 +8,7 @@ namespace lantern::fat {
 namespace {
 
 constexpr std::size_t kSlot = 32;
-constexpr std::size_t kMostRoot = 64 * 1024;
+constexpr std::size_t kMostRoot = std::size_t{64} * 1024;
 constexpr std::size_t kMostFiles = 32;      // of the root, whose chains are followed
 constexpr std::size_t kMostChain = 4096;    // clusters of each
 constexpr std::size_t kMostTail = 1 << 20;  // bytes of a table behind its last entry
