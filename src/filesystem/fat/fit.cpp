@@ -157,6 +157,8 @@ Fit fit(const Geometry& g, const ByteSource& volume) {
   };
   asked(table_begins(g, volume, 0), 2);
   asked(table_begins(g, volume, g.table_count > 1 ? 1 : 0), 2);
+  // Nothing behind it can speak for a boot sector that leads to no table.
+  if (fit.points == 0) return fit;
   asked(length_fits(g), 1);
   asked(tail_is_empty(g, volume), 1);
   asked(g.volume_bytes <= volume.size(), 1);

@@ -154,6 +154,19 @@ std::uint32_t value_of(ByteView sector, const Figure& figure) {
                              : le32(sector, figure.at);
 }
 
+// Figures that no boot sector has: with two of them it is none.
+std::size_t impossible_figures(ByteView sector) {
+  const std::uint32_t bytes = le16(sector, 11), media = u8(sector, 21), tables = u8(sector, 16);
+  const bool wrong[] = {!is_power_of_two(bytes) || bytes < 512 || bytes > 4096,
+                        !is_power_of_two(u8(sector, 13)),
+                        le16(sector, 14) == 0,
+                        tables == 0 || tables > 2,
+                        media != 0xF0 && media < 0xF8,
+                        le16(sector, 19) == 0 && le32(sector, 32) == 0,
+                        le16(sector, 22) == 0 && le32(sector, 36) == 0};
+  return static_cast<std::size_t>(std::count(std::begin(wrong), std::end(wrong), true));
+}
+
 void lay_value(Bytes& sector, const Figure& figure, std::uint32_t value) {
   for (std::size_t i = 0; i < figure.bytes; ++i)
     sector[figure.at + i] = static_cast<std::byte>(value >> 8 * i);
@@ -186,7 +199,7 @@ std::vector<std::uint32_t> values_of(const Figure& figure, ByteView stored,
       return {2, 1};
     case 17:
       values = {512, 224, 112, 240, 256, 1024};
-      range(16, 8192, 16);
+      range(16, 1024, 16);
       break;
     case 19:
       if (sectors < 0x10000) range(sectors, sectors, 1);
@@ -216,25 +229,26 @@ std::vector<std::uint32_t> values_of(const Figure& figure, ByteView stored,
 }  // namespace
 
 std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& volume) {
+  if (impossible_figures(stored) > 1) return std::nullopt;
   std::optional<MendedFat> best;
-  for (const Figure& figure : kFigures)
+  Bytes sector(stored.begin(), stored.end());
+  for (const Figure& figure : kFigures) {
+    const std::uint32_t there = value_of(stored, figure);
     for (const std::uint32_t value : values_of(figure, stored, volume)) {
-      if (value == value_of(stored, figure)) continue;
-      MendedFat mended{Bytes(stored.begin(), stored.end()), {}, {}};
-      lay_value(mended.sector, figure, value);
-      const auto g = fat::parse_boot_sector(mended.sector);
+      if (value == there) continue;
+      lay_value(sector, figure, value);
+      const auto g = fat::parse_boot_sector(sector);
       if (!g || !fat::length_fits(*g) || g->volume_bytes > volume.size()) continue;
-      mended.fit = fat::fit(*g, volume);
-      if (mended.fit.doubted || (best && mended.fit.points < best->fit.points)) continue;
-      const bool same = best && mended.fit.points == best->fit.points;
-      if (same) {
-        // The same figure once more is in the list of the usual ones, too.
-        best->one_way = best->one_way && mended.sector == best->sector;
-        continue;
-      }
-      mended.changes = {change_of(figure, mended.sector, stored)};
-      best = std::move(mended);
+      const fat::Fit fit = fat::fit(*g, volume);
+      if (fit.doubted || (best && fit.points < best->fit.points)) continue;
+      if (best && fit.points == best->fit.points)
+        // The usual values come again in the whole row.
+        best->one_way = best->one_way && sector == best->sector;
+      else
+        best = MendedFat{sector, {change_of(figure, sector, stored)}, fit};
     }
+    lay_value(sector, figure, there);
+  }
   return best;
 }
 
