@@ -13,6 +13,7 @@ namespace {
 
 constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kPage = 4096;
+constexpr std::uint64_t kMostSectors = 1ull << 52;
 
 Bytes read_whole(const ByteSource& disk, std::uint64_t at, std::size_t length) {
   Bytes bytes(length);
@@ -81,9 +82,10 @@ std::optional<NamedVolume> array_member(const ByteSource& disk, std::uint64_t at
   const Bytes super = read_whole(disk, at, kSector);
   if (at < kPlace || le32(super, 4) != 1 || le64(super, 144) != kPlace / kSector)
     return std::nullopt;
-  const std::uint64_t sectors = le64(super, 128) + le64(super, 136);
+  const std::uint64_t before = le64(super, 128), sectors = le64(super, 136);
+  if (before > kMostSectors || sectors > kMostSectors) return std::nullopt;
   return NamedVolume{"array", "a member of a Linux array", at - kPlace,
-                     saturating_mul(sectors, kSector), true};
+                     (before + sectors) * kSector, true};
 }
 
 using Tell = std::optional<NamedVolume> (*)(const ByteSource&, std::uint64_t);
