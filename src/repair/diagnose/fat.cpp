@@ -87,7 +87,7 @@ class FatDiagnosis : VolumeDiagnosis {
   bool made_anew(const fat::Fit& own_fit) {
     const auto take_mended = [&](const MendedFat& mended, bool one_way) {
       take(fmt::format("the boot sector: {}", fmt::join(mended.changes, ", ")),
-           "as it is, it does not fit the tables, folders and files behind it; so it does",
+           "as it is, it does not fit the tables, folders and files behind it; with that it does",
            mended.sector, one_way ? Certainty::certain : Certainty::likely);
       return true;
     };
