@@ -22,6 +22,7 @@ struct Options {
   bool attributes = false;
   bool streams = false;
   bool owners = false;
+  bool set_id = false;
   bool exact = false;
   std::string zone;
   std::string manifest;
@@ -109,6 +110,7 @@ int extract_files(Session& session, Options options) {
   wanted.hash = !options.no_hash;
   wanted.attributes = options.attributes;
   wanted.owners = options.owners;
+  wanted.set_id = options.set_id;
   wanted.streams = options.streams;
   wanted.manifest = options.manifest;
   wanted.local_to_utc = zone_of(options.zone);
@@ -158,6 +160,8 @@ Action add_extract(CLI::App& app, Session& session) {
   command->add_flag("--streams", options->streams,
                     "further streams of a file too, each as a file beside it");
   command->add_flag("--owners", options->owners, "owner, group and mode too");
+  command->add_flag("--set-id", options->set_id,
+                    "with --owners: set-user-id and set-group-id bits too");
   command->add_option("--zone", options->zone,
                       "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
   command->add_flag("--exact", options->exact, "sizes in bytes");

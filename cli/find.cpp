@@ -81,8 +81,8 @@ std::vector<Target> targets_of(const Address& address, const OpenOptions& option
   }
   if (target.entry || target.volume) return {open_volume_target(address, options, context)};
   std::vector<Target> targets;
-  for (std::size_t i = 0; i < target.disks.back().volumes.size(); ++i) {
-    if (!target.disks.back().volumes[i].file_system) continue;
+  for (std::size_t i = 0; i < target.disk().volumes.size(); ++i) {
+    if (!target.disk().volumes[i].file_system) continue;
     targets.push_back(target);
     targets.back().volume = i;
   }

@@ -25,7 +25,7 @@ SourcePtr bytes_of(const Target& target) {
   if (target.bytes) return target.bytes;
   if (target.entry) return target.volume_view().file_system->open(*target.entry).bytes;
   if (target.volume) return target.volume_view().bytes;
-  return target.disks.back().container.flat;
+  return target.disk().container.flat;
 }
 
 void print_json(const Session& session, const std::string& out, std::string_view kind,
@@ -54,18 +54,13 @@ int make_image(Session& session, const Options& options) {
   ImageOptions wanted;
   wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
-  // Of a folder the disk in it is the source, not the folder.
-  std::error_code error;
-  const bool in_folder =
-      !address.steps.empty() && std::filesystem::is_directory(address.first, error);
-  const std::string source =
-      in_folder ? address.first + "/" + address.steps[0].text : address.first;
   const std::string folder = std::filesystem::absolute(out).parent_path().string();
-  const std::string unsafe = why_destination_is_unsafe(*this_host(), source, folder);
-  if (!unsafe.empty() && host_path_of(address).empty())
-    throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
-                "choose a place on another disk");
   const Target target = open_target(address, options.common.open_options(), session.context);
+  for (const std::string& source : bottom_sources(target))
+    if (const std::string unsafe = why_destination_is_unsafe(*this_host(), source, folder);
+        !unsafe.empty())
+      throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
+                  "choose a place on another disk");
   if (wanted.kind == ImageKind::qcow2_child) {
     const bool hash = wanted.hash;
     wanted = child_of(address, target.disks.front().container.format, out);

@@ -157,7 +157,7 @@ void print_facts(const Session& session, const Target& target, const Entry& entr
                               counted(entry.links, "name")));
   if (entry.security_id) line("security id", fmt::format("{}", *entry.security_id));
   line("attributes", entry.attributes);
-  const FileSystem& files = *target.volume_view().file_system;
+  const FileSystem& files = target.file_system();
   for (const Attribute& attribute : files.attributes(entry))
     line("attribute", fmt::format("{} = {}", for_terminal(attribute.name),
                                   for_terminal(attribute.value.substr(0, 60))));
@@ -213,7 +213,7 @@ void put_content(JsonWriter& json, const Target& target, const Content& content,
 void print_json(const Session& session, const Target& target, const Options& options,
                 const std::optional<Content>& content) {
   const Entry& entry = *target.entry;
-  const FileSystem& files = *target.volume_view().file_system;
+  const FileSystem& files = target.file_system();
   JsonWriter json(session.streams.out);
   json.begin_object().key("entry");
   entry_json(json, target.volume_view(), entry);
@@ -252,7 +252,7 @@ int show_entry(Session& session, const Options& options) {
   if (!target.entry)
     throw Error(ErrorCode::usage, address.print(), std::nullopt, "names no file or folder",
                 "add a path or an id, or use lantern survey for what a disk is");
-  const FileSystem& files = *target.volume_view().file_system;
+  const FileSystem& files = target.file_system();
   std::optional<Content> content;
   if (!target.stream.empty() ||
       (has_content(*target.entry) && target.entry->attributes.find('e') == std::string::npos))

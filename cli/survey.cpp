@@ -45,8 +45,8 @@ void print_json(const Session& session, const SurveyReport& report) {
     json.key("type_code").value(row.type_code).key("table_name").value(row.name);
     json.key("table_uuid").value(row.uuid);
     json.key("file_system").value(files != nullptr ? files->facts().type : none);
-    json.key("recognised").value(volume.view.recognised);
-    json.key("key_wanted").value(volume.view.key_wanted);
+    json.key("recognised").value(files == nullptr ? content_of(volume.view) : none);
+    json.key("required_key").value(volume.view.required_key());
     json.key("label").value(files != nullptr ? files->facts().label : none);
     json.key("uuid").value(files != nullptr ? files->facts().uuid : none);
     json.key("used_bytes").value(volume.used_bytes).key("files").value(volume.files);
@@ -80,9 +80,8 @@ void print_disks(const Session& session, const SurveyReport& report, bool exact)
 }
 
 std::string holds(const SurveyVolume& volume) {
-  if (volume.view.file_system) return volume.view.file_system->facts().type;
-  if (volume.view.recognised.empty()) return "unknown";
-  return volume.view.recognised;
+  const std::string content = content_of(volume.view);
+  return content.empty() ? "unknown" : content;
 }
 
 void print_volumes(const Session& session, const SurveyReport& report, bool exact) {
@@ -156,10 +155,15 @@ int survey_sources(Session& session, const Options& options) {
       std::any_of(report.volumes.begin(), report.volumes.end(),
                   [](const SurveyVolume& volume) { return volume.view.file_system != nullptr; });
   for (const SurveyVolume& volume : report.volumes)
-    if (!volume.view.key_wanted.empty())
+    if (volume.view.owner && !volume.view.owner->is_read && !volume.view.owner->detail.empty())
+      out << for_terminal(volume.view.address.print()) << ", "
+          << for_terminal(volume.view.owner->title) << ": "
+          << for_terminal(volume.view.owner->detail) << "\n";
+  for (const SurveyVolume& volume : report.volumes)
+    if (!volume.view.required_key().empty())
       out << for_terminal(volume.view.address.print()) << " is encrypted by "
-          << for_terminal(volume.view.recognised) << ". It wants "
-          << for_terminal(volume.view.key_wanted)
+          << for_terminal(volume.view.owner->title) << ". It needs "
+          << for_terminal(volume.view.required_key())
           << ".\n  Leave it as it is, and keep all of it: its key is of no use without its "
              "header.\n";
   if (!any_files) out << "No file system that can be read was found.\n";

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <charconv>
@@ -23,14 +24,15 @@ constexpr std::size_t kMostJournals = 1000;
 struct Options {
   CommonOptions common;
   std::string source;
-  std::string steps;
+  std::string fixes;
   CLI::Option* apply = nullptr;
   std::string journal;
   std::string into;
   std::string plan_file;
   std::string set;
   std::vector<std::string> write;
-  std::vector<std::string> despite;
+  std::vector<std::string> overrides;
+  bool drop_trial = false;
   bool every_sector = false;
 };
 
@@ -48,24 +50,33 @@ Meaning meaning_of(Certainty certainty) {
 
 void print_step(const Session& session, const RepairStep& step) {
   std::ostream& out = session.streams.out;
-  out << coloured(session.streams, Meaning::heading,
-                  fmt::format("{:>3}  {}", step.number, wrapped(for_terminal(step.what), 5)))
-      << '\n';
-  out << "     " << coloured(session.streams, meaning_of(step.certainty), to_string(step.certainty))
-      << ": " << wrapped(for_terminal(step.evidence), 5) << '\n';
+  out << fmt::format("{:>5}  {}\n", step.number, wrapped(for_terminal(step.what), 7)) << "       "
+      << wrapped(for_terminal(step.evidence), 7) << '\n';
   std::size_t shown = 0;
   for (const PlannedWrite& write : step.writes) {
     if (++shown > kShownWrites) {
-      out << fmt::format("     and {} more places\n", step.writes.size() - kShownWrites);
+      out << fmt::format("       and {} more places\n", step.writes.size() - kShownWrites);
       break;
     }
-    out << coloured(session.streams, Meaning::quiet,
-                    fmt::format("     {} byte {}", for_terminal(write.address), write.offset_bytes))
+    out << coloured(
+               session.streams, Meaning::quiet,
+               fmt::format("       {} byte {}", for_terminal(write.address), write.offset_bytes))
         << '\n'
-        << "       now   " << first_bytes(write.before) << '\n'
-        << "       then  " << first_bytes(write.after) << '\n';
+        << "         now   " << first_bytes(write.before) << '\n'
+        << "         then  " << first_bytes(write.after) << '\n';
   }
-  out << coloured(session.streams, Meaning::quiet, "     " + step.code) << "\n\n";
+  out << coloured(session.streams, Meaning::quiet, "       " + step.code) << '\n';
+}
+
+void print_fix(const Session& session, const RepairPlan& plan, const RepairFix& fix) {
+  std::ostream& out = session.streams.out;
+  out << coloured(session.streams, Meaning::heading, fmt::format("Fix {}", fix.number)) << "  "
+      << coloured(session.streams, meaning_of(fix.certainty), to_string(fix.certainty))
+      << (fix.needs.empty() ? std::string()
+                            : fmt::format(", needs fix {}", fmt::join(fix.needs, ", ")))
+      << "\n  gain: " << wrapped(for_terminal(fix.gain), 8) << '\n';
+  for (const std::size_t number : fix.steps) print_step(session, plan.steps.at(number - 1));
+  out << '\n';
 }
 
 std::string reach_text(const Reach& reach) {
@@ -73,40 +84,48 @@ std::string reach_text(const Reach& reach) {
                      counted(reach.folders, "folder"));
 }
 
-void print_plan(const Session& session, const RepairPlan& plan) {
-  std::ostream& out = session.streams.out;
-  if (plan.steps.empty()) {
-    out << coloured(session.streams, plan.notes.empty() ? Meaning::good : Meaning::plain,
-                    plan.notes.empty() ? "Nothing to repair was found."
-                                       : "Nothing that could be repaired here was found.")
-        << '\n';
-  } else {
-    out << fmt::format("{} for {}\n\n", counted(plan.steps.size(), "step"),
-                       for_terminal(plan.source));
-    for (const RepairStep& step : plan.steps) print_step(session, step);
-    out << "To be reached now:   " << reach_text(plan.before) << '\n'
-        << "With all the steps:  " << reach_text(plan.after) << '\n';
-  }
-  if (!plan.notes.empty()) out << "\nWrong, and not offered:\n";
-  for (const std::string& note : plan.notes) out << "  " << for_terminal(note) << '\n';
+std::string list_of(const std::vector<std::size_t>& numbers) {
+  return fmt::format("{}", fmt::join(numbers, ","));
 }
 
-std::vector<std::size_t> steps_asked_for(const Options& options, const RepairPlan& plan) {
-  if (options.steps.empty()) return certain_steps(plan);
-  std::vector<std::size_t> steps;
-  for (std::size_t from = 0; from <= options.steps.size();) {
-    const std::size_t to = std::min(options.steps.find(',', from), options.steps.size());
+void print_plan(const Session& session, const RepairPlan& plan) {
+  std::ostream& out = session.streams.out;
+  if (plan.fixes.empty()) {
+    out << coloured(session.streams, plan.notes.empty() ? Meaning::good : Meaning::plain,
+                    plan.notes.empty() ? "Nothing to repair was found." : "Nothing is proposed.")
+        << '\n';
+  } else {
+    out << fmt::format("{} {} for {}\n\n", plan.fixes.size(),
+                       plan.fixes.size() == 1 ? "fix" : "fixes", for_terminal(plan.source));
+    for (const RepairFix& fix : plan.fixes) print_fix(session, plan, fix);
+    const std::vector<std::size_t> first = first_choice(plan);
+    out << "Accessible now:     " << reach_text(plan.before) << '\n'
+        << fmt::format("{:<20}",
+                       fmt::format("With fix{} {}:", first.size() == 1 ? "" : "es", list_of(first)))
+        << reach_text(plan.after) << '\n';
+    if (first.size() < plan.fixes.size())
+      out << "With all fixes:     " << reach_text(plan.after_all) << '\n';
+  }
+  if (!plan.notes.empty()) out << "\nNot proposed, or to know:\n";
+  for (const std::string& text : plan.notes) out << "  " << wrapped(for_terminal(text), 2) << '\n';
+}
+
+std::vector<std::size_t> fixes_asked_for(const Options& options, const RepairPlan& plan) {
+  if (options.fixes.empty()) return certain_fixes(plan);
+  std::vector<std::size_t> fixes;
+  for (std::size_t from = 0; from <= options.fixes.size();) {
+    const std::size_t to = std::min(options.fixes.find(',', from), options.fixes.size());
     std::size_t number = 0;
-    const char* const end = options.steps.data() + to;
-    const auto read = std::from_chars(options.steps.data() + from, end, number);
+    const char* const end = options.fixes.data() + to;
+    const auto read = std::from_chars(options.fixes.data() + from, end, number);
     if (read.ec != std::errc{} || read.ptr != end)
       throw Error(ErrorCode::usage, {}, std::nullopt,
-                  fmt::format("\"{}\" are no numbers of steps", for_terminal(options.steps)),
+                  fmt::format("\"{}\" is not a list of fix numbers", for_terminal(options.fixes)),
                   "name the source first, then --apply or --apply 1,3");
-    steps.push_back(number);
+    fixes.push_back(number);
     from = to + 1;
   }
-  return steps;
+  return fixes;
 }
 
 std::vector<std::byte> hex_bytes(const std::string& text) {
@@ -156,6 +175,14 @@ RepairPlan plan_by_hand(const Options& options, const Address& address, const Co
 
 RepairPlan make_plan(const Options& options, const Address& address, const Context& context) {
   if (!options.plan_file.empty()) {
+    constexpr std::uintmax_t kMaxPlan = 256u << 20;
+    std::error_code error;
+    const bool file = std::filesystem::is_regular_file(options.plan_file, error);
+    if (std::filesystem::exists(options.plan_file, error) &&
+        (!file || std::filesystem::file_size(options.plan_file, error) > kMaxPlan))
+      throw Error(ErrorCode::cannot_read, options.plan_file, std::nullopt,
+                  file ? "is too large for a plan" : "is not a file",
+                  "name a file that lantern repair SRC --json made");
     std::ifstream in(options.plan_file, std::ios::binary);
     if (!in)
       throw Error(ErrorCode::cannot_open, options.plan_file, std::nullopt, "cannot be read",
@@ -172,7 +199,7 @@ RepairPlan make_plan(const Options& options, const Address& address, const Conte
 // "disk.undo" in the current folder, "disk-2.undo" when that is an earlier repair's.
 std::string journal_for(const Options& options, const Address& address) {
   if (!options.journal.empty()) return options.journal;
-  const std::string stem = std::filesystem::path(address.first).filename().string();
+  const std::string stem = std::filesystem::path(resolved(address).first).filename().string();
   for (std::size_t i = 1; i < kMostJournals; ++i) {
     const std::string name = i == 1 ? stem + ".undo" : fmt::format("{}-{}.undo", stem, i);
     std::error_code error;
@@ -210,8 +237,8 @@ Health health_of(const Session& session, const Options& options, const Address& 
 
 void tell_difference(const Session& session, const Health& before, const Health& after) {
   std::ostream& out = session.streams.out;
-  out << "Reached before:  " << reach_text(before.reach) << '\n'
-      << "Reached now:     " << reach_text(after.reach) << '\n';
+  out << "Accessible before:  " << reach_text(before.reach) << '\n'
+      << "Accessible now:     " << reach_text(after.reach) << '\n';
   for (const std::string& line : before.findings)
     if (!after.findings.contains(line))
       out << coloured(session.streams, Meaning::good, "  gone  ") << for_terminal(line) << '\n';
@@ -221,78 +248,109 @@ void tell_difference(const Session& session, const Health& before, const Health&
         << for_terminal(line) << '\n';
 }
 
+std::string folder_of(const std::string& path) {
+  return std::filesystem::absolute(path).parent_path().string();
+}
+
 struct Outcome {
-  std::vector<std::size_t> applied;
-  std::string journal;
-  std::uint64_t bytes_written = 0;
+  std::vector<std::size_t> fixes;  // numbers
+  ApplyResult result;
   bool done = false;
 };
 
 Outcome carry_out(Session& session, const Options& options, const Address& address,
                   const RepairPlan& plan) {
   Outcome outcome;
-  outcome.applied = steps_asked_for(options, plan);
+  outcome.fixes = fixes_asked_for(options, plan);
   outcome.done = true;
   const OpenOptions open = options.common.open_options();
-  if (outcome.applied.empty()) return outcome;
+  const std::vector<std::size_t> steps = steps_of(plan, outcome.fixes);
+  if (steps.empty()) return outcome;
   if (!options.into.empty()) {
-    outcome.bytes_written =
-        repair_into(plan, outcome.applied, options.into, open, session.context).bytes_written;
+    outcome.result = repair_into(plan, steps, options.into, open, session.context);
     return outcome;
   }
   if (session.context.scratch) {
-    try_repair(plan, outcome.applied, open, session.context.scratch, session.context);
+    try_repair(plan, steps, open, session.context.scratch, session.context);
+    outcome.result.applied = steps;
     return outcome;
   }
   ApplyOptions how;
   how.host = this_host();
   how.journal = journal_for(options, address);
-  how.despite_saved_state = std::find(options.despite.begin(), options.despite.end(),
-                                      "saved-state") != options.despite.end();
-  const ApplyResult result = apply_repair(plan, outcome.applied, open, how, session.context);
-  outcome.journal = result.journal;
-  outcome.bytes_written = result.bytes_written;
+  how.override_saved_state = std::find(options.overrides.begin(), options.overrides.end(),
+                                       "saved-state") != options.overrides.end();
+  how.drop_trial = options.drop_trial;
+  outcome.result = apply_repair(plan, steps, open, how, session.context);
   return outcome;
+}
+
+// The command that was typed, as it can be typed again, with other words of `repair` at its end.
+std::string command_with(const Session& session, const std::string& words) {
+  std::string command = "lantern";
+  bool value = false;  // the word before takes this one
+  for (const std::string& word : session.arguments) {
+    const bool skipped = value;
+    value = word == "--case" || word == "--journal" || word == "--into" || word == "--apply";
+    if (!skipped && !value && word != "--json" && !word.starts_with("--apply="))
+      command += " " + for_shell(word);
+  }
+  return command + words;
+}
+
+void print_next(const Session& session, const RepairPlan& plan) {
+  if (plan.fixes.empty()) return;
+  std::ostream& out = session.streams.out;
+  const auto apply = [&](const std::vector<std::size_t>& fixes) {
+    return certain_fixes(plan) == fixes ? std::string(" --apply") : " --apply " + list_of(fixes);
+  };
+  const std::vector<std::size_t> first = first_choice(plan);
+  out << "\nNothing was written. Next:\n  " << command_with(session, apply(first)) << '\n';
+  if (first.size() < plan.fixes.size()) {
+    std::vector<std::size_t> all;
+    for (const RepairFix& fix : plan.fixes) all.push_back(fix.number);
+    out << "  " << command_with(session, apply(all)) << '\n';
+  }
+  out << "  " << command_with(session, apply(first) + " --into TRIAL.qcow2") << '\n';
 }
 
 void print_outcome(const Session& session, const Options& options, const RepairPlan& plan,
                    const Outcome& outcome) {
   std::ostream& out = session.streams.out;
   const std::string source = for_terminal(plan.source);
-  if (!outcome.done) {
-    if (plan.steps.empty()) return;
-    const bool any_certain = !certain_steps(plan).empty();
-    out << "\nNothing was written. Next:\n"
-        << fmt::format("  lantern repair {} --apply{}\n", source, any_certain ? "" : " 1")
-        << fmt::format("  lantern repair {} --apply{} --into TRIAL.qcow2\n", source,
-                       any_certain ? "" : " 1");
-    return;
-  }
-  if (outcome.applied.empty()) {
-    if (!plan.steps.empty()) {
-      out << "No step is certain: name those to make, --apply 1,2\n";
+  if (!outcome.done) return print_next(session, plan);
+  if (outcome.fixes.empty()) {
+    if (!plan.fixes.empty()) {
       print_plan(session, plan);
+      out << fmt::format("\nNo fix is certain, so nothing was written. Next:\n  {}\n",
+                         command_with(session, " --apply " + list_of(first_choice(plan))));
     }
     return;
   }
-  std::string numbers;
-  for (const std::size_t number : outcome.applied)
-    numbers += fmt::format("{}{}", numbers.empty() ? "" : ", ", number);
-  const std::string steps =
-      fmt::format("step{} {}", outcome.applied.size() == 1 ? "" : "s", numbers);
-  if (!options.into.empty())
-    out << fmt::format("Made in {}: {}. {} was not changed.\n", for_terminal(options.into), steps,
-                       source);
-  else if (session.context.scratch)
+  const std::string fixes = fmt::format("fix {}", list_of(outcome.fixes));
+  if (!options.into.empty()) {
+    out << fmt::format("Applied in {}: {}. {} was not changed.\n", for_terminal(options.into),
+                       fixes, source);
+    const std::string parents = folder_of(plan.source);
+    if (parents != folder_of(options.into))
+      out << fmt::format("Look at it with:  lantern survey {} --look-in {}\n",
+                         for_shell(options.into), for_shell(parents));
+  } else if (session.context.scratch)
     out << fmt::format(
-        "Laid into {0}: {1}. {2} was not changed.\nLook at it with --scratch {0}, "
+        "Written to {0}: {1}. {2} was not changed.\nLook at it with --scratch {0}, "
         "or delete that file.\n",
-        for_terminal(options.common.scratch), steps, source);
-  else if (outcome.journal.empty())
+        for_terminal(options.common.scratch), fixes, source);
+  else if (outcome.result.journal.empty())
     out << "The disk is like that already: nothing was written.\n";
   else
-    out << fmt::format("Made: {}, {} written.\nTake it back with:  lantern undo {}\n", steps,
-                       counted(outcome.bytes_written, "byte"), for_terminal(outcome.journal));
+    out << fmt::format("Applied: {}, {} written.\nTake it back with:  lantern undo {}\n", fixes,
+                       counted(outcome.result.bytes_written, "byte"),
+                       for_shell(outcome.result.journal));
+  for (const std::string& trial : outcome.result.trials_dropped)
+    out << fmt::format("{} was a trial of this disk and is deleted.\n", for_terminal(trial));
+  for (const std::string& trial : outcome.result.trials_outdated)
+    out << fmt::format("{} is a trial of this disk as it was, and no longer fits: delete it.\n",
+                       for_terminal(trial));
 }
 
 int repair(Session& session, const Options& options) {
@@ -308,30 +366,30 @@ int repair(Session& session, const Options& options) {
   const Address now = options.into.empty() ? address : Address{options.into, {}};
   Health before;
   if (asked) before = health_of(session, options, address);
-  if (!options.common.json && (!asked || plan.steps.empty())) print_plan(session, plan);
+  if (!options.common.json && (!asked || plan.fixes.empty())) print_plan(session, plan);
   Outcome outcome;
   if (asked) outcome = carry_out(session, options, address, plan);
-  const bool made = outcome.done && !outcome.applied.empty();
+  const bool applied = outcome.done && !outcome.fixes.empty();
   if (options.common.json) {
     JsonWriter json(session.streams.out);
     json.begin_object();
     write_json(json, plan);
     json.key("applied").begin_array();
-    for (const std::size_t number : outcome.applied) json.value(std::uint64_t{number});
+    for (const std::size_t number : outcome.fixes) json.value(std::uint64_t{number});
     json.end_array().key("journal");
-    outcome.journal.empty() ? json.null() : json.value(outcome.journal);
+    outcome.result.journal.empty() ? json.null() : json.value(outcome.result.journal);
     findings_json(json, session.context);
     json.end_object();
   } else {
     print_outcome(session, options, plan, outcome);
-    if (made) tell_difference(session, before, health_of(session, options, now));
+    Options there = options;
+    if (!options.into.empty()) there.common.look_in.push_back(folder_of(resolved(address).first));
+    if (applied) tell_difference(session, before, health_of(session, there, now));
   }
-  const int code = plan.steps.empty() && plan.notes.empty() ? kDone
-                   : made && plan.notes.empty() && outcome.applied.size() == plan.steps.size()
-                       ? kDone
-                       : kDoneWithFindings;
+  const bool all = applied && outcome.fixes.size() == plan.fixes.size();
+  const int code = plan.notes.empty() && (plan.fixes.empty() || all) ? kDone : kDoneWithFindings;
   append_to_case(options.common.case_folder, session, {address.first},
-                 {{options.into.empty() ? outcome.journal : options.into, ""}}, code);
+                 {{options.into.empty() ? outcome.result.journal : options.into, ""}}, code);
   return code;
 }
 
@@ -340,23 +398,26 @@ int repair(Session& session, const Options& options) {
 Action add_repair(CLI::App& app, Session& session) {
   auto options = std::make_shared<Options>();
   CLI::App* command = app.add_subcommand(
-      "repair", "what would put a disk right, as a plan; --apply makes it, with a way back");
+      "repair", "what would put a disk right, as a plan; --apply writes it, with an undo journal");
   options->common.add_to(*command);
   command->add_option("SRC", options->source, "a disk, or a volume of one");
   options->apply =
-      command->add_option("--apply", options->steps, "make the certain steps, or those named: 1,3")
+      command->add_option("--apply", options->fixes, "apply every certain fix, or those named: 1,3")
           ->expected(0, 1);
   command->add_option("--journal", options->journal,
                       "where to keep what is needed to take it back (default: SRC.undo here)");
   command->add_option("--into", options->into,
-                      "make the steps in a new image on top of SRC, which stays as it is");
+                      "apply the fixes in a new image on top of SRC, which stays as it is");
+  command->add_flag("--drop-trial", options->drop_trial,
+                    "delete the trial images that --into made of SRC and that no longer fit");
   command->add_option("--plan", options->plan_file,
                       "a plan kept from --json, instead of a new one");
-  command->add_option("--set", options->set, "by hand: STRUCTURE.FIELD=VALUE, sums made right");
-  command->add_option("--write", options->write, "by hand: these bytes at this byte of SRC")
+  command->add_option("--set", options->set,
+                      "manual: STRUCTURE.FIELD=VALUE, checksums recalculated");
+  command->add_option("--write", options->write, "manual: these bytes at this byte of SRC")
       ->expected(2)
       ->type_name("OFFSET HEX");
-  command->add_option("--despite", options->despite, "write although this speaks against it")
+  command->add_option("--override", options->overrides, "write although this guard refuses it")
       ->check(CLI::IsMember({"saved-state"}));
   command->add_flag("--every-sector", options->every_sector,
                     "look for lost volumes in every sector, not only where they usually are");

@@ -129,7 +129,7 @@ int sweep_source(Session& session, const Options& options) {
                 "lantern sweep SRC --volumes");
   const Address address = options.common.address(options.source);
   const Target target = open_disk_target(address, options.common.open_options(), session.context);
-  const DiskView& disk = target.disks.back();
+  const DiskView& disk = target.disk();
   VolumeSearchOptions how;
   how.every_sector = options.every_sector || options.from != 0;
   how.from = options.from;

@@ -13,6 +13,7 @@ struct Options {
   std::string journal;
   bool again = false;
   bool json = false;
+  std::vector<std::string> overrides;
 };
 
 std::string_view name_of(JournalState state) {
@@ -33,7 +34,7 @@ void print_report(const Session& session, const Options& options, const JournalR
   std::ostream& out = session.streams.out;
   const std::string journal = for_terminal(options.journal);
   if (report.was == JournalState::nothing_done) {
-    out << fmt::format("{} was cut before anything was written: there is nothing to do.\n",
+    out << fmt::format("{} was cut before anything was written: there is nothing to undo.\n",
                        journal);
     return;
   }
@@ -51,10 +52,16 @@ void print_report(const Session& session, const Options& options, const JournalR
       report.is == JournalState::undone ? "it was before the repair" : "the repair leaves it",
       counted(report.bytes_written, "byte"));
   if (report.was == JournalState::in_between) out << "The repair had been cut off half way.\n";
+  if (report.damaged) out << fmt::format("{} is damaged: keep a copy of the disk.\n", journal);
 }
 
 int undo(Session& session, const Options& options) {
   ApplyOptions how;
+  how.host = this_host();
+  for (const std::string& guard : options.overrides) {
+    how.override_saved_state = how.override_saved_state || guard == "saved-state";
+    how.override_damaged_journal = how.override_damaged_journal || guard == "damaged-journal";
+  }
   const JournalReport report = options.again ? finish_repair(options.journal, how, session.context)
                                              : undo_repair(options.journal, how, session.context);
   if (options.json) {
@@ -65,7 +72,12 @@ int undo(Session& session, const Options& options) {
     for (const std::string& file : report.files) json.value(file);
     json.end_array().key("steps").begin_array();
     for (const std::string& step : report.steps) json.value(step);
-    json.end_array().key("bytes_written").value(report.bytes_written).end_object();
+    json.end_array()
+        .key("damaged")
+        .value(report.damaged)
+        .key("bytes_written")
+        .value(report.bytes_written)
+        .end_object();
   } else {
     print_report(session, options, report);
   }
@@ -80,6 +92,8 @@ Action add_undo(CLI::App& app, Session& session) {
   command->add_option("JOURNAL", options->journal, "what lantern repair --apply kept")->required();
   command->add_flag("--redo", options->again,
                     "the other way: make the repair again, or finish one that was cut off");
+  command->add_option("--override", options->overrides, "write although this guard refuses it")
+      ->check(CLI::IsMember({"saved-state", "damaged-journal"}));
   command->add_flag("--json", options->json, "one JSON document on standard output");
   command->footer("Example: lantern undo broken.img.undo");
   return [&session, options] { return undo(session, *options); };

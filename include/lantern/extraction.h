@@ -31,6 +31,7 @@ struct ExtractOptions {
   bool hash = true;
   bool attributes = false;  // extended attributes, access lists among them
   bool owners = false;      // owner, group and mode
+  bool set_id = false;      // with owners: set-user-id and set-group-id bits, too
   bool streams = false;     // each further stream as a file of its own, "NAME (stream STREAM)"
   std::string manifest;     // empty: DEST.manifest.json
   LocalToUtc local_to_utc;  // empty: local times count as UTC

@@ -26,7 +26,7 @@ std::string_view to_string(Severity severity);
 // Every finding the library can make. The text of each (to_string) is stable: others rely on it.
 enum class FindingCode {
   source_unreadable,
-  source_shrunk,
+  source_same_id,
   source_held,
   source_piece_missing,
   source_piece_of_split,

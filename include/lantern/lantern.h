@@ -10,6 +10,8 @@
 #include "lantern/extraction.h"
 #include "lantern/file_system.h"
 #include "lantern/finding.h"
+#include "lantern/format/recognition.h"
+#include "lantern/format/registry.h"
 #include "lantern/host.h"
 #include "lantern/imaging.h"
 #include "lantern/json.h"

@@ -18,6 +18,7 @@
 #include "lantern/container.h"
 #include "lantern/context.h"
 #include "lantern/file_system.h"
+#include "lantern/format/recognition.h"
 #include "lantern/host.h"
 #include "lantern/volume_table.h"
 
@@ -31,6 +32,9 @@ struct OpenOptions {
   bool allow_devices = false;        // devices of this computer that a descriptor names
 };
 
+// What stands at the start of a volume that is not recognised.
+enum class VolumeStart { data, zeros, unreadable };
+
 struct VolumeView {
   Address address;
   VolumeRow row;  // of the table; a disk without one has one row, number 1
@@ -39,9 +43,16 @@ struct VolumeView {
   std::vector<DiskVersion> versions;              // earlier states it keeps, the oldest first
   // It as it was in a version, by id or name; empty pointer: there is none such. May be empty.
   std::function<SourcePtr(std::string_view)> open_version;
-  std::string key_wanted;  // of an encrypted one: what opens it, or empty
-  std::string recognised;  // what it seems to hold when there is no file system to open, or empty
+  // What its first structures say it is, read here or not, the best first.
+  std::vector<Recognition> recognised;
+  std::optional<Recognition> owner;  // the one of them that counts; empty: nothing is known of it
+  VolumeStart start{};
+
+  std::string required_key() const { return owner ? owner->required_key : std::string(); }
 };
+
+// What a volume holds, in words: "ext4", "LVM physical volume", "nothing but zeros at its start".
+std::string content_of(const VolumeView& volume);
 
 struct DiskView {
   Address address;
@@ -49,6 +60,8 @@ struct DiskView {
   Container container;
   VolumeTable table;
   std::vector<VolumeView> volumes;
+  std::vector<Recognition> recognised;  // what the disk itself is by its own first structures
+  std::optional<Recognition> owner;     // as of a volume
 };
 
 struct VolumeChoice {
@@ -66,7 +79,11 @@ struct Target {
   std::string chosen;                 // address of a volume the address left out
   std::string why;                    // why that one
 
-  const VolumeView& volume_view() const { return disks.back().volumes.at(*volume); }
+  // The innermost disk, and the volume in it. Throw Error{usage} when there is none.
+  const DiskView& disk() const;
+  const VolumeView& volume_view() const;
+  // That volume's. Throws Error{usage} when it has none that can be read.
+  const FileSystem& file_system() const;
 };
 
 // Opens bytes as a disk: container, table, volumes and file systems. `address`: what it is called.
@@ -81,6 +98,14 @@ std::shared_ptr<const Neighbours> open_folder(const Address& address, const Open
 
 // The disks in the folder FIRST is; an address that is none comes back as it is.
 std::vector<Address> disks_of(const Address& address, const Context& context);
+
+// An address as it names things once and for all: a symbolic link as the file it leads to, a member
+// of a folder of this computer as that file.
+Address resolved(const Address& address);
+
+// Every file and device of this computer that a target is read from: FIRST, its extents, its
+// parents, devices behind a descriptor.
+std::vector<std::string> bottom_sources(const Target& target);
 
 // Opens FIRST as a disk: container, table, volumes and file systems.
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context);

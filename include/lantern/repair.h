@@ -43,21 +43,33 @@ struct RepairStep {
   std::string what;      // what it does, in words
   std::string evidence;  // why
   std::vector<PlannedWrite> writes;
+  std::string part;  // of the structure it puts right; steps of one part belong together
 };
 
-// What can be reached.
+// The unit of a plan: steps that belong together.
+struct RepairFix {
+  std::size_t number = 0;          // from 1
+  Certainty certainty{};           // the least of its steps, and of the fixes it needs
+  std::string gain;                // measured in a trial, in words
+  std::vector<std::size_t> needs;  // numbers of fixes that have to be applied with it
+  std::vector<std::size_t> steps;  // numbers of its steps, in order
+};
+
+// What is accessible.
 struct Reach {
   std::uint64_t volumes = 0;  // with a file system that can be read
-  std::uint64_t files = 0;
+  std::uint64_t files = 0;    // all entries that are no folder
   std::uint64_t folders = 0;
 };
 
 struct RepairPlan {
   std::string source;  // address
   Identity identity;   // of its first file or device
+  std::vector<RepairFix> fixes;
   std::vector<RepairStep> steps;
   Reach before;
-  Reach after;                     // all steps made
+  // With the fixes of first_choice() applied, and with all of them.
+  Reach after, after_all;
   std::vector<std::string> notes;  // what is wrong and not offered, and why
 };
 
@@ -66,8 +78,10 @@ struct PlanOptions {
       false;  // volumes are looked for in all of the disk, not where they usually are
 };
 
-// Every step the evidence gives, in the order they are to be made; each rests on those before it.
-// Reads only. Throws Error{usage, not_found, cannot_open, cannot_read}.
+// Every fix that gains something in a trial in memory (more files accessible, a start chain
+// completed, a spare copy restored) and makes nothing less accessible. Nothing is proposed where
+// something is recognised that the fix does not belong to. Reads only. Throws Error{usage,
+// not_found, cannot_open, cannot_read}.
 RepairPlan plan_repair(const Address& source, const PlanOptions& how, const OpenOptions& options,
                        const Context& context);
 
@@ -85,8 +99,14 @@ void write_json(JsonWriter& json, const RepairPlan& plan);
 // A plan kept as JSON, read again. Throws Error{cannot_read}.
 RepairPlan read_plan(const std::string& json);
 
-// Numbers of the steps that are certain.
-std::vector<std::size_t> certain_steps(const RepairPlan& plan);
+// Numbers of the fixes that are certain.
+std::vector<std::size_t> certain_fixes(const RepairPlan& plan);
+// The fixes to name first: the certain ones, else the first likely one. RepairPlan::after is what
+// they reach.
+std::vector<std::size_t> first_choice(const RepairPlan& plan);
+// Steps of these fixes, in order. Throws Error{usage} when there is no such fix, or when one needs
+// another that is not named.
+std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std::size_t>& fixes);
 
 // A file or device that is written to.
 class Medium {
@@ -105,9 +125,11 @@ std::unique_ptr<Medium> open_medium(const std::string& path);
 using OpenMedium = std::function<std::unique_ptr<Medium>(const std::string& path)>;
 
 struct ApplyOptions {
-  std::string journal;               // made anew
-  std::shared_ptr<const Host> host;  // asked who uses the disk; empty: nobody is
-  bool despite_saved_state = false;  // a suspended machine's disk
+  std::string journal;                    // made anew
+  std::shared_ptr<const Host> host;       // asked who uses the disk; empty: nobody is
+  bool override_saved_state = false;      // a suspended machine's disk
+  bool override_damaged_journal = false;  // take what is left of one
+  bool drop_trial = false;                // delete trial images of it that nothing has changed
   OpenMedium open = open_medium;
 };
 
@@ -115,6 +137,8 @@ struct ApplyResult {
   std::vector<std::size_t> applied;  // step numbers
   std::string journal;
   std::uint64_t bytes_written = 0;
+  std::vector<std::string> trials_outdated;  // trial images that no longer fit
+  std::vector<std::string> trials_dropped;   // those that were deleted
 };
 
 // Lays the steps into `scratch`, in order, and looks whether they read back. Throws Error{refused}
@@ -150,10 +174,13 @@ struct JournalReport {
   std::vector<std::string> files;
   std::vector<std::string> steps;
   std::uint64_t bytes_written = 0;
+  bool damaged = false;  // the journal itself
 };
 
-// Takes back what a journal says was written. Can be stopped and run again. Throws Error{refused}
-// when the files hold other bytes than it wrote.
+// Takes back what a journal says was written. Can be stopped and run again. `was` is what the files
+// hold, whatever the journal's marks say. Throws Error{refused} when they hold other bytes than it
+// wrote, when one of the guards of apply_repair speaks against it, when a younger repair of the
+// same bytes stands, and when the journal is damaged and has lost writes.
 JournalReport undo_repair(const std::string& journal, const ApplyOptions& how,
                           const Context& context);
 // Finishes what a journal says was begun, or makes it again after it was undone.

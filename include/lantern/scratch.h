@@ -55,7 +55,7 @@ class Scratch : public std::enable_shared_from_this<Scratch> {
  private:
   class File;
   friend class File;
-  friend void write_through(const SourcePtr&, std::uint64_t, std::span<const std::byte>, bool);
+  friend bool write_through(const SourcePtr&, std::uint64_t, std::span<const std::byte>, bool);
   explicit Scratch(std::unique_ptr<WriteLog> log);
 
   struct Piece {

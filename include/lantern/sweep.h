@@ -18,7 +18,7 @@ namespace lantern {
 struct FoundVolume {
   Range range;              // bytes of the disk, by the volume's own figures
   std::string file_system;  // "fat32", "ntfs", ...; not read here: "xfs", "btrfs", "swap", "lvm",
-                            // "luks", "array"
+                            // "luks2", "md" (Format::name)
   bool is_read = true;      // a reader here opens it
   std::uint64_t length_by_copy =
       0;                  // bytes, where the copy of its first sector says another; else 0
@@ -30,6 +30,10 @@ struct FoundVolume {
   std::uint64_t row = 0;    // number of the row of the table that is just this; 0: none is
   unsigned score = 0;       // how much speaks for it
   std::string evidence;     // what does
+  bool verified = false;    // its first structure leads to what it should (Recognition)
+
+  // The table names it, and its first structure is whole.
+  bool settled() const { return row != 0 && verified; }
 };
 
 // A partition table, or a part of one, wherever it stands.

@@ -17,13 +17,21 @@ bool is_valid_utf8(std::string_view bytes);
 // UTF-8 with every invalid byte replaced by U+FFFD.
 std::string to_valid_utf8(std::string_view bytes);
 
+// Control characters: C0, DEL and C1.
+bool is_control(std::uint32_t code);
+// Marks that make a terminal show text in another order than it is stored.
+bool is_direction_mark(std::uint32_t code);
+
 // Safe to print on a terminal: valid UTF-8, control characters (C0, DEL, C1) and the marks that
 // reverse the direction of text shown as \xHH.
 std::string for_terminal(std::string_view bytes);
 
-// A file name any Linux file system takes: no '/', NUL or control bytes, never "", "." or "..",
-// valid UTF-8, at most 255 bytes (a longer one keeps its start, its ending and a hash of the rest).
-// What is not allowed becomes %HH.
+// A word of a command line, quoted where a shell would take it for more than one.
+std::string for_shell(const std::string& word);
+
+// A file name any Linux file system takes: no '/', control characters or direction marks, never "",
+// "." or "..", valid UTF-8, at most 255 bytes (a longer one keeps its start, its ending and a hash
+// of the rest). What is not allowed becomes %HH.
 std::string safe_file_name(std::string_view name);
 
 // UTF-16 units as UTF-8; a lone surrogate becomes its three-byte form, so that nothing is lost

@@ -13,6 +13,7 @@
 
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
+#include "lantern/format/registry.h"
 
 namespace lantern {
 
@@ -40,7 +41,8 @@ std::string to_string(VolumeTable::Scheme scheme);
 // Reads GPT (UEFI Specification 2.10, chapter 5) or MBR with its logical volumes, at the given
 // sector size, else the source's own, else 512 and 4096, whichever the volumes agree with. A disk
 // with neither gives Scheme::none and no rows. Damage becomes findings; never throws for it.
+// `formats`: what tells whether something begins where a table leads.
 VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t> sector_size,
-                              const Context& context);
+                              const Registry& formats, const Context& context);
 
 }  // namespace lantern

@@ -9,7 +9,7 @@ namespace {
 // In the order of the enum.
 constexpr std::array<std::string_view, 81> kCodes = {
     "source.unreadable",
-    "source.shrunk",
+    "source.same-id",
     "source.held",
     "source.piece-missing",
     "source.piece-of-split",

@@ -1,6 +1,7 @@
 #include "lantern/json.h"
 
 #include <fmt/format.h>
+#include <utf8.h>
 
 #include <cmath>
 
@@ -86,7 +87,19 @@ JsonWriter& JsonWriter::value(std::string_view text) {
   std::size_t plain_from = 0;
   for (std::size_t i = 0; i < text.size(); ++i) {
     const auto c = static_cast<unsigned char>(text[i]);
-    if (c >= 0x20 && c != '"' && c != '\\' && c != 0x7F) continue;
+    if (c >= 0x20 && c < 0x7F && c != '"' && c != '\\') continue;
+    if (c >= 0x80) {
+      // Harmless for a reader of JSON, and not for the terminal somebody looks at it on.
+      auto end = text.begin() + static_cast<std::ptrdiff_t>(i);
+      const std::uint32_t code = utf8::unchecked::next(end);
+      const auto next = static_cast<std::size_t>(end - text.begin());
+      if (is_control(code) || is_direction_mark(code)) {
+        out_ << text.substr(plain_from, i - plain_from) << fmt::format("\\u{:04x}", code);
+        plain_from = next;
+      }
+      i = next - 1;
+      continue;
+    }
     out_ << text.substr(plain_from, i - plain_from);
     plain_from = i + 1;
     if (c == '"' || c == '\\')

@@ -14,16 +14,6 @@ namespace {
 
 constexpr std::size_t kLongestName = 255;  // NAME_MAX of the Linux file systems
 
-bool is_control(std::uint32_t code) {
-  return code < 0x20 || (code >= 0x7F && code < 0xA0);
-}
-
-// Marks that make a terminal show text in another order than it is stored.
-bool is_direction_mark(std::uint32_t code) {
-  return (code >= 0x202A && code <= 0x202E) || (code >= 0x2066 && code <= 0x2069) ||
-         code == 0x200E || code == 0x200F || code == 0x061C;
-}
-
 char lower(char c) {
   return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
 }
@@ -52,6 +42,15 @@ std::string_view cut(std::string_view text, std::size_t most) {
 }
 
 }  // namespace
+
+bool is_control(std::uint32_t code) {
+  return code < 0x20 || (code >= 0x7F && code < 0xA0);
+}
+
+bool is_direction_mark(std::uint32_t code) {
+  return (code >= 0x202A && code <= 0x202E) || (code >= 0x2066 && code <= 0x2069) ||
+         code == 0x200E || code == 0x200F || code == 0x061C;
+}
 
 bool is_valid_utf8(std::string_view bytes) {
   return utf8::is_valid(bytes.begin(), bytes.end());
@@ -93,7 +92,7 @@ std::string safe_file_name(std::string_view name) {
   for_each_character(
       name,
       [&](std::string_view character, std::uint32_t code) {
-        if (code == '/' || is_control(code))
+        if (code == '/' || is_control(code) || is_direction_mark(code))
           escape(character);
         else
           safe += character;
@@ -176,6 +175,16 @@ std::string path_text(const std::vector<std::string>& names) {
   std::string path;
   for (const std::string& name : names) path += "/" + name;
   return path;
+}
+
+std::string for_shell(const std::string& word) {
+  const bool plain = word.find_first_not_of(
+                         "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
+                         "/.:_-+=@,%") == std::string::npos;
+  if (plain) return word;
+  std::string text = "'";
+  for (const char c : word) text += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return text + "'";
 }
 
 std::string counted(std::uint64_t number, std::string_view what) {

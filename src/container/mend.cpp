@@ -374,8 +374,9 @@ class TableCheck {
     for (const StoredBlock& block : stored_) used.push_back(block.file);
     std::sort(used.begin(), used.end(),
               [](const Range& a, const Range& b) { return a.offset < b.offset; });
+    // An entry that points past the blocks of the file has no gap before it to be walked.
     for (const Range& range : used) {
-      gap_until(range.offset, false);
+      gap_until(std::min(range.offset, table_.blocks.end()), false);
       at = std::max(at, range.end());
     }
     gap_until(table_.blocks.end(), true);

@@ -2,7 +2,7 @@
 
 #include "filesystem/fat/places.h"
 #include "lantern/file_system.h"
-#include "nest/recognise.h"
+#include "nest/owner.h"
 #include "volume/table_places.h"
 
 namespace lantern {
@@ -12,9 +12,7 @@ void add_evidence(Surroundings& around) {
   around.size_inside = disk_bytes_inside;
   around.is_volume = [](const SourcePtr& bytes) {
     Context quiet;
-    const std::string seen = recognise(*bytes);
-    return (!seen.empty() && !seen.starts_with("nothing") && !seen.starts_with("its start")) ||
-           open_file_system(bytes, {}, quiet) != nullptr;
+    return is_recognised(*bytes) || open_file_system(bytes, {}, quiet) != nullptr;
   };
 }
 

@@ -8,7 +8,7 @@
 #include "lantern/error.h"
 #include "lantern/file_system.h"
 #include "nest/evidence.h"
-#include "nest/recognise.h"
+#include "nest/owner.h"
 
 namespace lantern {
 namespace {
@@ -19,8 +19,7 @@ bool is_raw_disk(const SourcePtr& file) {
   Bytes start(1024);
   if (file->read(0, start).length < start.size()) return false;
   if (le16(start, 510) == 0xAA55 || has_text(start, 512, "EFI PART")) return true;
-  const std::string seen = recognise(*file);
-  return !seen.empty() && !seen.starts_with("nothing") && !seen.starts_with("its start");
+  return is_recognised(*file);
 }
 
 }  // namespace

@@ -6,19 +6,27 @@
 #include <filesystem>
 #include <unordered_set>
 
+#include "base/bytes.h"
 #include "container/tar.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
-#include "nest/encryption.h"
 #include "nest/evidence.h"
 #include "nest/folder_disks.h"
 #include "nest/folder_neighbours.h"
-#include "nest/recognise.h"
+#include "nest/owner.h"
 #include "volume/shadow_copies.h"
 
 namespace lantern {
 namespace {
+
+VolumeStart start_of(const ByteSource& volume) {
+  constexpr std::size_t kLook = std::size_t{66} * 1024;
+  Bytes start(kLook);
+  const ReadResult got = volume.read(0, start);
+  if (!all_zero(start)) return VolumeStart::data;
+  return got.unreadable.empty() ? VolumeStart::zeros : VolumeStart::unreadable;
+}
 
 VolumeView view_bytes(Address address, VolumeRow row, SourcePtr bytes, const OpenOptions& options,
                       const Context& context) {
@@ -27,14 +35,19 @@ VolumeView view_bytes(Address address, VolumeRow row, SourcePtr bytes, const Ope
   volume.row = std::move(row);
   volume.bytes = std::move(bytes);
   const Context own = context.at(volume.address.print());
-  volume.file_system = open_file_system(volume.bytes, options.file_system, own);
-  if (!volume.file_system) {
-    volume.recognised = recognise(*volume.bytes);
-    if (const auto encryption = encryption_of(*volume.bytes)) {
-      volume.recognised = encryption->name;
-      volume.key_wanted = encryption->wants;
-    }
+  volume.recognised = known_formats().recognise(*volume.bytes);
+  // What a reader makes of another's remains is not to be told.
+  Context reading = own;
+  reading.findings = std::make_shared<FindingSink>();
+  volume.file_system = open_file_system(volume.bytes, options.file_system, reading);
+  if (const auto* owner = owner_of(volume.recognised, volume.file_system.get())) {
+    volume.owner = *owner;
+    if (volume.file_system && is_remains(*volume.file_system, *owner, volume.bytes->size()))
+      volume.file_system = nullptr;
   }
+  if (volume.file_system || !volume.owner)
+    for (Finding& finding : reading.findings->all()) own.findings->add(std::move(finding));
+  if (!volume.file_system && !volume.owner) volume.start = start_of(*volume.bytes);
   return volume;
 }
 
@@ -57,20 +70,28 @@ std::string versions_there_are(const Address& address, const std::vector<DiskVer
   return list.empty() ? "; none is kept" : "; there are:" + list;
 }
 
-// A file system that begins in sector 0 and fills the disk beats a table nobody's volumes stand by:
-// the boot code of such a disk may look like one.
+// Whether something known begins in a volume that a table names.
+bool holds_something(const VolumeRow& row, const SourcePtr& disk, const OpenOptions& options,
+                     const Context& context) {
+  if (row.range.offset == 0 || row.range.offset >= disk->size()) return false;
+  const SourcePtr volume = make_window(disk, row.range);
+  return is_recognised(*volume) || open_file_system(volume, options.file_system, context);
+}
+
+// What begins in sector 0 and fills the disk beats a table nobody's volumes stand by: the first
+// sector of such a disk may look like one, and older tables stay behind.
 bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
                             const Context& context) {
-  if (disk.table.scheme == VolumeTable::Scheme::gpt) return false;
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();
-  const auto whole = open_file_system(disk.container.flat, options.file_system, quiet);
-  if (!whole) return false;
+  const SourcePtr& flat = disk.container.flat;
+  // Of a member whose metadata stand at its end, the table is the array's.
+  const bool begins = disk.owner && disk.owner->verified && !disk.owner->from_copy &&
+                      disk.owner->place < flat->size() / 2;
+  const bool by_gpt = disk.table.scheme == VolumeTable::Scheme::gpt;
+  if (!begins && (by_gpt || !open_file_system(flat, options.file_system, quiet))) return false;
   return std::none_of(disk.table.rows.begin(), disk.table.rows.end(), [&](const VolumeRow& row) {
-    if (row.range.offset == 0) return false;
-    const SourcePtr volume = make_window(disk.container.flat, row.range);
-    return open_file_system(volume, options.file_system, quiet) != nullptr ||
-           !recognise(*volume).empty();
+    return holds_something(row, flat, options, quiet);
   });
 }
 
@@ -224,9 +245,10 @@ class Descent {
   std::string nothing_readable() {
     std::string what = "no file system that can be read";
     for (const VolumeView& volume : disk().volumes) {
-      if (volume.recognised.empty()) continue;
-      what += fmt::format("; volume {}: {}", volume.row.number, volume.recognised);
-      if (!volume.key_wanted.empty()) what += ", encrypted: it wants " + volume.key_wanted;
+      const std::string content = content_of(volume);
+      if (content.empty()) continue;
+      what += fmt::format("; volume {}: {}", volume.row.number, content);
+      if (!volume.required_key().empty()) what += ", encrypted: it needs " + volume.required_key();
     }
     return what;
   }
@@ -363,15 +385,14 @@ class Descent {
   const FileSystem& file_system_here() {
     need_volume();
     const VolumeView& volume = target_.volume_view();
-    if (!volume.file_system && !volume.key_wanted.empty())
+    if (!volume.file_system && !volume.required_key().empty())
       throw Error(ErrorCode::unsupported, volume.address.print(), std::nullopt,
-                  "is encrypted by " + volume.recognised,
-                  "it wants " + volume.key_wanted + "; it cannot be opened here yet");
+                  "is encrypted by " + volume.owner->title,
+                  "it needs " + volume.required_key() + "; it cannot be opened here yet");
     if (!volume.file_system)
       throw Error(ErrorCode::cannot_read, volume.address.print(), std::nullopt,
-                  volume.recognised.empty()
-                      ? "no known file system begins here"
-                      : fmt::format("{}: recognised, not read yet", volume.recognised),
+                  !volume.owner ? "no known file system begins here"
+                                : fmt::format("{}: recognised, not read yet", volume.owner->title),
                   "lantern survey shows what is there");
     return *volume.file_system;
   }
@@ -440,7 +461,7 @@ class Descent {
 }  // namespace
 
 void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit) {
-  const FileSystem& files = *target.volume_view().file_system;
+  const FileSystem& files = target.file_system();
   if (!target.entry) return files.walk(options, visit);
   if (target.entry->kind != EntryKind::folder) {
     visit(*target.entry);
@@ -467,9 +488,12 @@ DiskView open_disk(const SourcePtr& file, const Address& address, const Surround
   disk.file = file;
   disk.container = open_container(file, around, own);
 
+  disk.recognised = known_formats().recognise(*disk.container.flat);
+  if (const auto* owner = owner_of(disk.recognised, nullptr)) disk.owner = *owner;
   Context table_findings = own;
   table_findings.findings = std::make_shared<FindingSink>();
-  disk.table = read_volume_table(disk.container.flat, options.sector_size, table_findings);
+  disk.table =
+      read_volume_table(disk.container.flat, options.sector_size, known_formats(), table_findings);
   if (whole_disk_is_a_volume(disk, options, own))
     disk.table = VolumeTable{};
   else

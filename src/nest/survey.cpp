@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "lantern/error.h"
 #include "lantern/text.h"
@@ -110,20 +111,41 @@ void count(SurveyVolume& volume, const Context& context) {
   });
 }
 
-std::string quoted(const std::string& address) {
-  const bool plain = address.find_first_not_of(
-                         "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
-                         "/.:_-+=@,%") == std::string::npos;
-  if (plain) return address;
-  std::string text = "'";
-  for (const char c : address) text += c == '\'' ? std::string("'\\''") : std::string(1, c);
-  return text + "'";
-}
+// Ids that systems find disks and volumes by: of two sources with one they take either.
+class Ids {
+ public:
+  explicit Ids(const Context& context) : context_(context) {}
+
+  void add(const DiskView& disk) {
+    ++source_;
+    add("disk id", disk.table.id, disk.address);
+    for (const VolumeView& volume : disk.volumes) {
+      if (volume.file_system) add("volume id", volume.file_system->facts().uuid, volume.address);
+      if (!volume.file_system && volume.owner) add("volume id", volume.owner->uuid, volume.address);
+      add("entry id", volume.row.uuid, volume.address);
+    }
+  }
+
+ private:
+  void add(const std::string& kind, const std::string& id, const Address& address) {
+    if (id.find_first_not_of("0x-") == std::string::npos) return;
+    const auto [other, added] = known_.try_emplace(kind + " " + id, source_, address.print());
+    if (added || other->second.first == source_) return;
+    context_.at(address.print())
+        .report(FindingCode::source_same_id, Severity::warning, {},
+                fmt::format("has the {} of {}", other->first, other->second.second),
+                "both are shown; systems may take either of the two");
+  }
+
+  const Context& context_;
+  std::size_t source_ = 0;
+  std::map<std::string, std::pair<std::size_t, std::string>> known_;  // by id
+};
 
 void suggest(SurveyReport& report) {
   for (const SurveyVolume& volume : report.volumes) {
     if (!volume.likely_user_files) continue;
-    const std::string address = quoted(volume.view.address.print());
+    const std::string address = for_shell(volume.view.address.print());
     report.next.push_back(
         fmt::format("lantern list {}{}", address, volume.deleted > 0 ? " --deleted" : ""));
     if (!volume.view.versions.empty())
@@ -139,6 +161,7 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
                     const Context& context) {
   SurveyReport report;
   double best_count = -1;
+  Ids ids(context);
   std::vector<Address> disks;
   for (const Address& address : sources) {
     const std::vector<Address> found = disks_of(address, context);
@@ -151,7 +174,8 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
     const Target target = open_disk_target(address, options, context);
     report.sources.push_back({address.print(), target.disks.front().file->size()});
     for (const DiskView& disk : target.disks) add_disk_layers(disk, report);
-    const DiskView& disk = target.disks.back();
+    const DiskView& disk = target.disk();
+    ids.add(disk);
     VolumeChoice choice = choose_volume(disk, context);
     if (target.volume && disk.volumes[*target.volume].file_system) choice.index = target.volume;
     for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
@@ -173,11 +197,11 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
   suggest(report);
   const bool nothing_read =
       std::none_of(report.volumes.begin(), report.volumes.end(), [](const SurveyVolume& volume) {
-        return volume.view.file_system != nullptr || !volume.view.recognised.empty();
+        return volume.view.file_system != nullptr || !content_of(volume.view).empty();
       });
   if (nothing_read || context.findings->worse_than_note())
     for (const SurveySource& source : report.sources)
-      report.next.push_back("lantern repair " + quoted(source.address));
+      report.next.push_back("lantern repair " + for_shell(source.address));
   return report;
 }
 

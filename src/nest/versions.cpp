@@ -24,7 +24,7 @@ std::uint64_t state_of(const Entry& entry) {
 // names none. False: it is not there.
 bool find_then(const Target& now, Target& then) {
   if (!now.entry) return true;
-  const FileSystem& files = *then.volume_view().file_system;
+  const FileSystem& files = then.file_system();
   const auto active = [](const Entry& entry) { return entry.state == EntryState::active; };
   const std::vector<Entry> by_path = files.find(now.entry->path);
   const auto found = std::find_if(by_path.begin(), by_path.end(), active);
@@ -60,7 +60,7 @@ void walk_versions(const Target& target, const WalkOptions& options, const OpenO
   for (auto version = now.versions.rbegin(); version != now.versions.rend(); ++version) {
     Target then = target;
     then.disks.back().volumes.push_back(open_volume_version(now, version->id, open, context));
-    then.volume = then.disks.back().volumes.size() - 1;
+    then.volume = then.disk().volumes.size() - 1;
     if (!then.volume_view().file_system || !find_then(target, then)) continue;
     walk_target(then, active, [&](const Entry& entry) {
       const std::uint64_t state = state_of(entry);

@@ -1,6 +1,7 @@
 #include "recover/destination.h"
 
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <sys/xattr.h>
@@ -19,7 +20,7 @@
 namespace lantern {
 namespace {
 
-constexpr const char* kUnfinished = ".lantern-unfinished";
+constexpr std::string_view kUnfinished = ".lantern-unfinished";
 constexpr int kFolderFlags = O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW;
 
 std::array<timespec, 2> times(FileTime modified) {
@@ -70,6 +71,15 @@ Destination::Destination(std::string path) : path_(std::move(path)) {
   // The user's own path may be a link; what is below it may not.
   root_ = OpenFile(::open(path_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root_.good()) fail("cannot be made or opened", errno);
+  // Two at once would mix their files; where a file system knows no locks, names that differ do.
+  if (::flock(root_.get(), LOCK_EX | LOCK_NB) != 0 && errno == EWOULDBLOCK)
+    throw Error(ErrorCode::refused, path_, std::nullopt, "another extraction is writing to it",
+                "let that end, or choose another destination");
+  unfinished_name_ = std::string(kUnfinished) + "-" + std::to_string(::getpid());
+  // Left by a run that was killed.
+  for (const auto& entry : std::filesystem::directory_iterator(path_, error))
+    if (entry.path().filename().string().starts_with(kUnfinished))
+      ::unlinkat(root_.get(), entry.path().filename().c_str(), 0);
 }
 
 void Destination::fail(const std::string& what, int error) const {
@@ -83,10 +93,10 @@ void Destination::fail(const std::string& what, int error) const {
 void Destination::begin() {
   constexpr int kFlags = O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW;
   written_to_ = 0;
-  unfinished_ = OpenFile(::openat(root_.get(), kUnfinished, kFlags, 0644));
+  unfinished_ = OpenFile(::openat(root_.get(), unfinished_name_.c_str(), kFlags, 0644));
   if (!unfinished_.good() && errno == EEXIST) {
-    ::unlinkat(root_.get(), kUnfinished, 0);
-    unfinished_ = OpenFile(::openat(root_.get(), kUnfinished, kFlags, 0644));
+    ::unlinkat(root_.get(), unfinished_name_.c_str(), 0);
+    unfinished_ = OpenFile(::openat(root_.get(), unfinished_name_.c_str(), kFlags, 0644));
   }
   if (!unfinished_.good()) fail("a file cannot be made", errno);
 }
@@ -110,19 +120,20 @@ bool Destination::finish(const std::vector<std::string>& folders, const std::str
     fail("a file cannot be given its length", errno);
   if (modified) ::futimens(unfinished_.get(), times(*modified).data());
   unfinished_ = OpenFile();
-  if (::renameat2(root_.get(), kUnfinished, parent.get(), name.c_str(), RENAME_NOREPLACE) == 0)
+  if (::renameat2(root_.get(), unfinished_name_.c_str(), parent.get(), name.c_str(),
+                  RENAME_NOREPLACE) == 0)
     return true;
   if (errno == EEXIST) return false;
   // Not every file system can rename without replacing: a link fails just so when the name is
   // taken.
   if (errno == EINVAL || errno == ENOSYS) {
-    if (::linkat(root_.get(), kUnfinished, parent.get(), name.c_str(), 0) == 0) {
-      ::unlinkat(root_.get(), kUnfinished, 0);
+    if (::linkat(root_.get(), unfinished_name_.c_str(), parent.get(), name.c_str(), 0) == 0) {
+      ::unlinkat(root_.get(), unfinished_name_.c_str(), 0);
       return true;
     }
     if (errno == EEXIST) return false;
     if (!taken(folders, name) &&
-        ::renameat(root_.get(), kUnfinished, parent.get(), name.c_str()) == 0)
+        ::renameat(root_.get(), unfinished_name_.c_str(), parent.get(), name.c_str()) == 0)
       return true;
   }
   fail("a file cannot be given its name", errno);
@@ -130,7 +141,7 @@ bool Destination::finish(const std::vector<std::string>& folders, const std::str
 
 void Destination::abandon() {
   unfinished_ = OpenFile();
-  ::unlinkat(root_.get(), kUnfinished, 0);
+  ::unlinkat(root_.get(), unfinished_name_.c_str(), 0);
 }
 
 const OpenFile& Destination::folder(const std::vector<std::string>& folders) {

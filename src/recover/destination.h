@@ -40,7 +40,7 @@ struct Dress {
 
 class Destination {
  public:
-  // Makes the folder and those above it. Throws Error{cannot_write}.
+  // Makes the folder and those above it, and holds it alone. Throws Error{cannot_write, refused}.
   explicit Destination(std::string path);
 
   // A file under a passing name. Throws Error{cannot_write, stopped (no room)}.
@@ -75,6 +75,7 @@ class Destination {
   std::string path_;
   OpenFile root_;
   OpenFile unfinished_;
+  std::string unfinished_name_;
   std::uint64_t written_to_ = 0;           // of the unfinished file: its length so far
   std::vector<std::string> last_asked_;    // the folder opened last, kept for the next file
   std::vector<std::string> last_folders_;  // what it is called

@@ -106,25 +106,22 @@ class Extraction::Job {
         destination_path_(std::move(destination)),
         options_(std::move(options)),
         context_(context),
-        files_(*target_.volume_view().file_system),
+        files_(target_.file_system()),
         copier_(options_.hash, context) {
     destination_path_ = with_a_name(destination_path_);
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
-    // Of a folder the disk in it is the source, not the folder.
-    const Address& first = target_.disks.front().address;
-    std::error_code error;
-    const bool in_folder =
-        !first.steps.empty() && std::filesystem::is_directory(first.first, error);
-    const std::string source = in_folder ? first.first + "/" + first.steps[0].text : first.first;
-    const std::string unsafe = why_destination_is_unsafe(host, source, destination_path_);
-    if (!unsafe.empty())
-      throw Error(ErrorCode::refused, destination_path_, std::nullopt,
-                  "cannot be the destination: " + unsafe, "choose a folder on another disk");
     const std::string manifest_folder = parent_of(options_.manifest);
-    const std::string unsafe_manifest = why_destination_is_unsafe(host, source, manifest_folder);
-    if (!unsafe_manifest.empty())
-      throw Error(ErrorCode::refused, options_.manifest, std::nullopt,
-                  "cannot hold the manifest: " + unsafe_manifest, "choose a place on another disk");
+    for (const std::string& source : bottom_sources(target_)) {
+      const std::string unsafe = why_destination_is_unsafe(host, source, destination_path_);
+      if (!unsafe.empty())
+        throw Error(ErrorCode::refused, destination_path_, std::nullopt,
+                    "cannot be the destination: " + unsafe, "choose a folder on another disk");
+      const std::string unsafe_manifest = why_destination_is_unsafe(host, source, manifest_folder);
+      if (!unsafe_manifest.empty())
+        throw Error(ErrorCode::refused, options_.manifest, std::nullopt,
+                    "cannot hold the manifest: " + unsafe_manifest,
+                    "choose a place on another disk");
+    }
   }
 
   ExtractEstimate estimate() {
@@ -162,8 +159,12 @@ class Extraction::Job {
         if (is_made(entry)) finish_folder(entry, destination);
       });
     } catch (const Error& error) {
-      if (error.code() != ErrorCode::stopped) throw;
       destination.abandon();
+      if (error.code() != ErrorCode::stopped) {
+        // The source is gone or was cut under it: what was written until then is named as such.
+        manifest.finish(context_, false);
+        throw;
+      }
       summary_.stopped = true;
       stopped_by_ = error.what();
     }
@@ -310,6 +311,7 @@ class Extraction::Job {
   Dress dress_of(const Entry& entry) const {
     Dress dress;
     if (options_.owners) dress.owner = entry.owner;
+    if (dress.owner && !options_.set_id) dress.owner->mode &= ~std::uint32_t{06000};
     if (options_.attributes) dress.attributes = files_.attributes(entry);
     return dress;
   }

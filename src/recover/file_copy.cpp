@@ -14,7 +14,8 @@ constexpr std::uint64_t kMostHashedHoles = 64ull << 30;
 std::uint64_t holes_of(const ByteSource& bytes, std::uint64_t size_bytes) {
   std::uint64_t sum = 0;
   bytes.extents({0, size_bytes}, [&](const Extent& extent) {
-    if (extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated)
+    if (extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated ||
+        extent.kind == ExtentKind::unreadable)
       sum += extent.range.length;
     return true;
   });
@@ -40,8 +41,10 @@ std::shared_ptr<Bytes> FileCopy::buffer() {
 void FileCopy::hash_zeros(std::uint64_t count) {
   if (thread_) return thread_->add_zeros(count);
   const Bytes zeros(static_cast<std::size_t>(hash_ ? std::min(count, kPiece) : 0));
-  for (; hash_ && count > 0; count -= std::min(count, kPiece))
+  for (; hash_ && count > 0; count -= std::min(count, kPiece)) {
+    context_.check_cancelled();
     hash_->add(std::span(zeros).first(static_cast<std::size_t>(std::min(count, kPiece))));
+  }
 }
 
 void FileCopy::piece(const Content& content, Range range, Destination& destination,
@@ -69,7 +72,7 @@ Copied FileCopy::copy(const Content& content, std::uint64_t size_bytes, Destinat
   const bool hashed = with_hash_ && (size_bytes <= kMostHashedHoles ||
                                      holes_of(*content.bytes, size_bytes) <= kMostHashedHoles);
   if (hashed && size_bytes >= kLargeFile)
-    thread_ = std::make_unique<HashThread>();
+    thread_ = std::make_unique<HashThread>(context_.cancel);
   else if (hashed)
     hash_ = std::make_unique<Sha256>();
   std::uint64_t reached = 0;

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "lantern/error.h"
+
 namespace lantern {
 namespace {
 
@@ -10,7 +12,8 @@ constexpr std::size_t kMostWaiting = 16;
 
 }  // namespace
 
-HashThread::HashThread() : worker_([this] { work(); }) {}
+HashThread::HashThread(std::shared_ptr<const std::atomic<bool>> cancel)
+    : cancel_(std::move(cancel)), worker_([this] { work(); }) {}
 
 HashThread::~HashThread() {
   {
@@ -37,6 +40,7 @@ std::string HashThread::finish_hex() {
   }
   changed_.notify_all();
   worker_.join();
+  if (cancelled()) throw Error(ErrorCode::stopped, {}, std::nullopt, "stopped");
   return hash_.finish_hex();
 }
 
@@ -61,6 +65,8 @@ void HashThread::work() {
       parts_.pop_front();
     }
     changed_.notify_all();
+    // Nobody will ask for the sum; whoever adds must not wait.
+    if (cancelled()) continue;
     if (part.bytes) {
       hash_.add(std::span(*part.bytes).first(static_cast<std::size_t>(part.length)));
       continue;
@@ -69,6 +75,7 @@ void HashThread::work() {
       const auto now = static_cast<std::size_t>(std::min<std::uint64_t>(part.length, kZeros));
       hash_.add(std::span(zeros).first(now));
       part.length -= now;
+      if (cancelled()) break;
       const std::lock_guard lock(mutex_);
       if (given_up_) return;
     }

@@ -2,6 +2,7 @@
 // Thread-safety: belongs to the thread that made it.
 #pragma once
 
+#include <atomic>
 #include <condition_variable>
 #include <deque>
 #include <memory>
@@ -16,14 +17,15 @@ namespace lantern {
 
 class HashThread {
  public:
-  HashThread();
+  // `cancel`: once set, what is left is not hashed. May be empty.
+  explicit HashThread(std::shared_ptr<const std::atomic<bool>> cancel = nullptr);
   ~HashThread();
   HashThread(const HashThread&) = delete;
   HashThread& operator=(const HashThread&) = delete;
 
   void add(std::shared_ptr<const Bytes> bytes, std::size_t length);
   void add_zeros(std::uint64_t count);
-  // Waits for all of it.
+  // Waits for all of it. Throws Error{stopped} at cancel.
   std::string finish_hex();
 
  private:
@@ -35,6 +37,9 @@ class HashThread {
   void push(Part part);
   void work();
 
+  bool cancelled() const { return cancel_ && cancel_->load(std::memory_order_relaxed); }
+
+  std::shared_ptr<const std::atomic<bool>> cancel_;
   std::mutex mutex_;
   std::condition_variable changed_;
   std::deque<Part> parts_;

@@ -78,7 +78,7 @@ bool kind_matches(const SearchOptions& options, const FileSystem& files, const E
 void search(const Target& target, const SearchOptions& options,
             const std::function<bool(const Entry&)>& visit) {
   const Expression expression(options.expression);
-  const FileSystem& files = *target.volume_view().file_system;
+  const FileSystem& files = target.file_system();
   WalkOptions walk;
   walk.active = options.active;
   walk.deleted = options.deleted;

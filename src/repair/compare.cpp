@@ -131,7 +131,7 @@ class Comparing {
 };
 
 const ByteSource& bytes_of(const Target& target) {
-  return target.volume ? *target.volume_view().bytes : *target.disks.back().container.flat;
+  return target.volume ? *target.volume_view().bytes : *target.disk().container.flat;
 }
 
 // A disk whose table cannot be read is looked at where the other has its volumes.

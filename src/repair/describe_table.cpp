@@ -134,8 +134,7 @@ void describe_mbr(Structure& structure, const DiskView& disk) {
     read.raw("end_chs", at + 5, 3, Weight::detail, "the end as old firmware counts it");
     read.number("start", at + 8, 4, Weight::start, "the sector the volume begins at");
     if (entry.used() && !gpt && entry.start == 0) read.expect("past sector 0, which is this one");
-    if (needs_boot_sector(entry.type) && there != nullptr && !there->file_system &&
-        (there->recognised.empty() || there->recognised == "nothing but zeros"))
+    if (needs_boot_sector(entry.type) && there != nullptr && !there->file_system && !there->owner)
       read.expect(fmt::format("where a volume begins: nothing of {} does there",
                               mbr_type(entry.type).words));
     if (entry.used() && entry.start >= sectors)

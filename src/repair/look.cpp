@@ -20,7 +20,7 @@ constexpr std::size_t kSuperblockBytes = 1024;
 constexpr std::uint64_t kMostEntriesBytes = 16384;
 
 const DiskView& disk_of(const Target& target) {
-  return target.disks.back();
+  return target.disk();
 }
 
 [[noreturn]] void fail(const Target& target, const std::string& what) {

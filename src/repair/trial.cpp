@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <filesystem>
+#include <map>
 
 #include "lantern/error.h"
 #include "lantern/sources.h"
@@ -14,6 +15,29 @@ namespace {
 bool exists(const std::string& path) {
   std::error_code error;
   return std::filesystem::exists(std::filesystem::symlink_status(path, error));
+}
+
+// The layers a step writes to, each opened once. A write that gives a block of an image its first
+// place changes what the layer was opened with: then it is opened anew.
+class Layers {
+ public:
+  explicit Layers(const Trial& trial) : trial_(trial) {}
+  const SourcePtr& at(const std::string& address) {
+    SourcePtr& layer = open_[address];
+    if (!layer) layer = trial_.layer(address);
+    return layer;
+  }
+  void forget() { open_.clear(); }
+
+ private:
+  const Trial& trial_;
+  std::map<std::string, SourcePtr> open_;
+};
+
+std::vector<std::byte> read_at(const ByteSource& layer, const PlannedWrite& write) {
+  std::vector<std::byte> bytes(write.after.size());
+  bytes.resize(layer.read(write.offset_bytes, bytes).length);
+  return bytes;
 }
 
 }  // namespace
@@ -38,44 +62,42 @@ SourcePtr Trial::file() const {
 
 SourcePtr Trial::layer(const std::string& address) const {
   Address parsed = Address::parse(address, exists);
-  const bool as_it_lies = !parsed.steps.empty() && parsed.steps.back().kind == Step::Kind::bytes;
-  if (as_it_lies && parsed.steps.size() == 1) return open_file_source(parsed.first, fresh());
+  const bool raw_file = !parsed.steps.empty() && parsed.steps.back().kind == Step::Kind::bytes;
+  if (raw_file && parsed.steps.size() == 1) return open_file_source(parsed.first, fresh());
   const Target target = open_disk_target(parsed, options_, fresh());
   if (target.bytes) return target.bytes;
   if (target.volume) return target.volume_view().bytes;
-  return target.disks.back().container.flat;
+  return target.disk().container.flat;
 }
 
 void Trial::fill_before(RepairStep& step) const {
-  for (PlannedWrite& write : step.writes) {
-    write.before.assign(write.after.size(), std::byte{0});
-    write.before.resize(layer(write.address)->read(write.offset_bytes, write.before).length);
-  }
+  Layers layers(*this);
+  for (PlannedWrite& write : step.writes) write.before = read_at(*layers.at(write.address), write);
 }
 
 void Trial::write(const RepairStep& step) const {
   scratch_->begin_step(step.code);
+  Layers layers(*this);
   for (const PlannedWrite& write : step.writes) {
-    const SourcePtr target = layer(write.address);
-    std::vector<std::byte> now(write.after.size());
-    now.resize(target->read(write.offset_bytes, now).length);
+    const SourcePtr& layer = layers.at(write.address);
+    const std::vector<std::byte> now = read_at(*layer, write);
     if (now == write.after) continue;
     if (now != write.before)
       throw Error(ErrorCode::usage, write.address, write.offset_bytes,
                   fmt::format("step {} expects other bytes here", step.number),
-                  "it rests on an earlier step that was left out, or the disk has changed: plan "
+                  "it needs an earlier step that was left out, or the disk has changed: plan "
                   "again");
-    write_through(target, write.offset_bytes, write.after);
+    const bool in_place = write_through(layer, write.offset_bytes, write.after);
     // The next write may not pass this one.
     scratch_->flush();
+    if (!in_place) layers.forget();
   }
-  for (const PlannedWrite& write : step.writes) {
-    std::vector<std::byte> now(write.after.size());
-    now.resize(layer(write.address)->read(write.offset_bytes, now).length);
-    if (now != write.after)
+  layers.forget();
+  for (const PlannedWrite& write : step.writes)
+    if (read_at(*layers.at(write.address), write) != write.after)
       throw Error(ErrorCode::cannot_write, write.address, write.offset_bytes,
-                  "what was laid here does not read back", "make a copy with lantern image first");
-  }
+                  "what was written here in memory does not read back",
+                  "make a copy with lantern image first");
 }
 
 }  // namespace lantern

@@ -30,7 +30,7 @@ MountTree::MountTree(const Target& target, const Context& context)
   findings.name = "findings.txt";
   add(kRoot, std::move(findings));
 
-  const DiskView& disk = target_.disks.back();
+  const DiskView& disk = target_.disk();
   MountNode flat;
   flat.kind = MountNode::Kind::raw;
   flat.name = "disk.raw";
@@ -78,7 +78,7 @@ MountNode& MountTree::add_fixed(std::uint64_t parent, std::string name) {
 }
 
 const FileSystem& MountTree::files_of(const MountNode& node) const {
-  return *target_.disks.back().volumes.at(node.volume).file_system;
+  return *target_.disk().volumes.at(node.volume).file_system;
 }
 
 const std::vector<std::uint64_t>& MountTree::children(std::uint64_t number) {

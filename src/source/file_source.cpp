@@ -82,11 +82,7 @@ class FileSource final : public ByteSource {
       if (got > 0) {
         done += static_cast<std::size_t>(got);
       } else if (got == 0) {
-        lose(offset + done, out.subspan(done), unreadable);
-        context_.report(
-            FindingCode::source_shrunk, Severity::damage, {offset + done, out.size() - done},
-            "the file became shorter while it was read", "the missing bytes are given as zeros");
-        return;
+        fail_shrunk(offset + done);
       } else if (errno != EINTR) {
         done += skip_bad_piece(offset + done, out.subspan(done), unreadable);
       }
@@ -98,6 +94,8 @@ class FileSource final : public ByteSource {
     while (is_file_ && at < range.end()) {
       const off_t data = ::lseek(descriptor_.get(), static_cast<off_t>(at), SEEK_DATA);
       if (data < 0 && errno != ENXIO) break;  // not told here: all of it counts as data
+      // Past the last data there is a hole, or no file any more.
+      if (data < 0) check_size();
       const std::uint64_t data_from =
           data < 0 ? range.end() : std::min(static_cast<std::uint64_t>(data), range.end());
       if (data_from > at && !visit({ExtentKind::zero, {at, data_from - at}, nullptr, 0, {}}))
@@ -122,6 +120,20 @@ class FileSource final : public ByteSource {
       unreadable.back().length += out.size();
     else
       unreadable.push_back({offset, out.size()});
+  }
+
+  // Zeros in place of what was cut off would be passed on as data.
+  [[noreturn]] void fail_shrunk(std::uint64_t offset) const {
+    throw Error(ErrorCode::cannot_read, context_.address, offset,
+                "became shorter while it was read: something else writes to it",
+                "let that end, and run the command again");
+  }
+
+  void check_size() const {
+    struct stat facts {};
+    if (::fstat(descriptor_.get(), &facts) == 0 &&
+        static_cast<std::uint64_t>(facts.st_size) < size_)
+      fail_shrunk(static_cast<std::uint64_t>(facts.st_size));
   }
 
   // A read failed at `offset`: tries the one sector there by itself, so that one bad sector does

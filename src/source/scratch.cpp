@@ -97,7 +97,7 @@ std::shared_ptr<Scratch> Scratch::in_file(const std::string& path, std::int64_t 
   std::error_code error;
   const bool there = std::filesystem::exists(std::filesystem::symlink_status(path, error));
   std::shared_ptr<Scratch> scratch(
-      new Scratch(there ? WriteLog::open(path) : WriteLog::create(path, now_seconds)));
+      new Scratch(there ? WriteLog::open(path) : WriteLog::create(path, {0, now_seconds, 0})));
   if (scratch->log_->last_mark())
     throw Error(ErrorCode::refused, path, std::nullopt,
                 "is the journal of a repair that was made, not a scratch",
@@ -175,8 +175,10 @@ void Scratch::write(const std::string& path, std::uint64_t offset, ByteView byte
                   "make an image of the disk first, and repair that");
     const std::unique_lock lock(mutex_);
     Laid& laid = files_.at(path);
-    if (laid.number >= log_->files().size())
-      laid.number = log_->add_file(path, identify(*laid.inner));
+    if (laid.number >= log_->files().size()) {
+      const Identity identity = identify(*laid.inner);
+      laid.number = log_->add_file({path, identity.size_bytes, identity.samples_sha256, {}});
+    }
     const WriteLog::Write& noted = log_->add_write(
         laid.number, offset + done, (flush_before && done == 0) || flush_next_, part, before);
     flush_next_ = false;
@@ -222,11 +224,12 @@ void Scratch::read(const std::string& path, std::uint64_t offset, std::span<std:
   unreadable.insert(unreadable.end(), lost.begin(), lost.end());
 }
 
-void write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
+bool write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
                    bool flush_before) {
   if (const auto* const file = dynamic_cast<const Scratch::File*>(layer.get())) {
+    const std::uint64_t size = file->size();
     file->write(offset, bytes, flush_before);
-    return;
+    return file->size() == size;
   }
   const auto* const writable = dynamic_cast<const WritableSource*>(layer.get());
   if (writable == nullptr)
@@ -237,15 +240,21 @@ void write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
     throw Error(ErrorCode::unsupported, {}, offset,
                 "the file a disk lies in would have to grow, and cannot where it lies",
                 "extract it, or lantern image it, and repair that");
+  bool in_place = true;
   while (!bytes.empty()) {
     const Translation part = writable->translate(offset, bytes);
+    // More than the bytes themselves is written where they get a place.
+    in_place = in_place && part.writes.size() == 1;
     for (const LayerWrite& write : part.writes) {
-      write_through(write.below, write.offset, write.bytes, write.flush_before || flush_before);
+      in_place = write_through(write.below, write.offset, write.bytes,
+                               write.flush_before || flush_before) &&
+                 in_place;
       flush_before = false;
     }
     offset += part.covered;
     bytes = bytes.subspan(part.covered);
   }
+  return in_place;
 }
 
 }  // namespace lantern

@@ -34,8 +34,9 @@ class WritableSource : public ByteSource {
 };
 
 // Follows a write down to the files, into the scratch they were opened through. Throws
-// Error{unsupported, cannot_write}; then the scratch may hold a part of it.
-void write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
+// Error{unsupported, cannot_write}; then the scratch may hold a part of it. False: blocks got a
+// place by it, and what was opened before has to be opened anew.
+bool write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
                    bool flush_before = false);
 
 }  // namespace lantern

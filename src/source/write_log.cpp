@@ -17,17 +17,18 @@ namespace lantern {
 namespace {
 
 constexpr std::string_view kSignature = "LTWRITES";
-constexpr std::uint32_t kVersion = 1;
+constexpr std::uint32_t kVersion = 2;
 constexpr std::size_t kHeaderBytes = 32;
 constexpr std::size_t kRecordBytes = 16;
-constexpr std::size_t kFileBytes = 72;
+constexpr std::size_t kFileBytes = 76;
 constexpr std::size_t kWriteBytes = 32;
 constexpr std::size_t kMarkBytes = 16;
+constexpr std::size_t kLayerBytes = 16;
 constexpr std::size_t kSampleDigits = 64;
 constexpr std::uint64_t kMostText = 64u << 10;
 constexpr std::uint64_t kMostWrite = 256u << 20;
 constexpr std::size_t kPiece = 1u << 20;
-enum Kind : std::uint32_t { kFile = 1, kStep = 2, kWrite = 3, kMark = 4 };
+enum Kind : std::uint32_t { kFile = 1, kStep, kWrite, kMark, kLayer, kSource };
 
 ByteView view_of(const std::string& text) {
   return std::as_bytes(std::span(text));
@@ -46,11 +47,11 @@ std::unique_ptr<WriteLog> WriteLog::in_memory(std::int64_t now_seconds) {
   const int descriptor = ::memfd_create("writes", MFD_CLOEXEC);
   if (descriptor < 0) throw Error(ErrorCode::cannot_write, {}, std::nullopt, std::strerror(errno));
   std::unique_ptr<WriteLog> log(new WriteLog(descriptor, {}));
-  log->begin(now_seconds);
+  log->begin({0, now_seconds, 0});
   return log;
 }
 
-std::unique_ptr<WriteLog> WriteLog::create(const std::string& path, std::int64_t now_seconds) {
+std::unique_ptr<WriteLog> WriteLog::create(const std::string& path, const Header& header) {
   const int descriptor =
       ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600);
   if (descriptor < 0)
@@ -58,7 +59,7 @@ std::unique_ptr<WriteLog> WriteLog::create(const std::string& path, std::int64_t
                 errno == EEXIST ? "is there already" : std::strerror(errno),
                 errno == EEXIST ? "name another file" : "choose a place that can be written");
   std::unique_ptr<WriteLog> log(new WriteLog(descriptor, path));
-  log->begin(now_seconds);
+  log->begin(header);
   return log;
 }
 
@@ -71,14 +72,16 @@ std::unique_ptr<WriteLog> WriteLog::open(const std::string& path) {
   return log;
 }
 
-void WriteLog::begin(std::int64_t now_seconds) {
-  made_at_ = now_seconds;
-  Bytes header(kHeaderBytes);
-  lay_text(header, 0, kSignature);
-  lay_le32(header, 8, kVersion);
-  lay_le64(header, 16, static_cast<std::uint64_t>(now_seconds));
-  lay_le32(header, 28, crc32c(ByteView(header).first(28)));
-  write_at_end(header);
+void WriteLog::begin(const Header& header) {
+  header_ = header;
+  Bytes bytes(kHeaderBytes);
+  lay_text(bytes, 0, kSignature);
+  lay_le32(bytes, 8, kVersion);
+  lay_le32(bytes, 12, header.writes);
+  lay_le64(bytes, 16, static_cast<std::uint64_t>(header.made_at));
+  lay_le32(bytes, 24, header.number);
+  lay_le32(bytes, 28, crc32c(ByteView(bytes).first(28)));
+  write_at_end(bytes);
 }
 
 void WriteLog::write_at_end(ByteView bytes) {
@@ -107,13 +110,27 @@ void WriteLog::append(std::uint32_t kind, ByteView head, ByteView a, ByteView b)
   for (const ByteView part : {ByteView(record), a, b}) write_at_end(part);
 }
 
-std::uint32_t WriteLog::add_file(const std::string& path, const Identity& identity) {
+std::uint32_t WriteLog::add_file(const File& file) {
   Bytes head(kFileBytes);
-  lay_le64(head, 0, identity.size_bytes);
-  lay_text(head, 8, identity.samples_sha256);
-  append(kFile, head, view_of(path), {});
-  files_.push_back({path, identity.size_bytes, identity.samples_sha256});
+  lay_le64(head, 0, file.size_bytes);
+  lay_text(head, 8, file.samples_sha256);
+  lay_le32(head, 72, file.path.size());
+  append(kFile, head, view_of(file.path), view_of(file.lasting_name));
+  files_.push_back(file);
   return static_cast<std::uint32_t>(files_.size() - 1);
+}
+
+void WriteLog::add_source(const std::string& address) {
+  append(kSource, view_of(address), {}, {});
+  source_ = address;
+}
+
+void WriteLog::add_layer(const Layer& layer) {
+  Bytes head(kLayerBytes);
+  lay_le64(head, 0, layer.range.offset);
+  lay_le64(head, 8, layer.range.length);
+  append(kLayer, head, view_of(layer.address), {});
+  layers_.push_back(layer);
 }
 
 void WriteLog::add_step(const std::string& name) {
@@ -185,31 +202,66 @@ void WriteLog::load() {
   const auto limit = static_cast<std::uint64_t>(facts.st_size);
   Bytes header(kHeaderBytes);
   if (limit >= kHeaderBytes) read(0, header);
-  if (!has_text(header, 0, kSignature) || le32(header, 28) != crc32c(ByteView(header).first(28)))
-    throw Error(ErrorCode::cannot_read, path_, 0, "is no journal of writes, or its start is lost",
-                "check the name");
-  if (le32(header, 8) != kVersion)
-    throw Error(ErrorCode::cannot_read, path_, 8, "was written by a newer version",
-                "use that version");
-  made_at_ = static_cast<std::int64_t>(le64(header, 16));
+  const bool marked = has_text(header, 0, kSignature);
+  const bool whole = marked && le32(header, 28) == crc32c(ByteView(header).first(28));
   end_ = kHeaderBytes;
-  while (end_ < limit) {
+  if (whole && le32(header, 8) != kVersion)
+    throw Error(ErrorCode::cannot_read, path_, 8, "was written by another version",
+                "use that version");
+  if (whole)
+    header_ = {le32(header, 12), static_cast<std::int64_t>(le64(header, 16)), le32(header, 24)};
+  else
+    damage_.push_back({0, kHeaderBytes});
+  for (std::uint64_t at = kHeaderBytes; at < limit;) {
     std::uint64_t next = 0;
-    if (!take_record(end_, limit, next)) {
-      cut_ = true;
-      break;
+    if (take_record(at, limit, next)) {
+      at = end_ = next;
+      continue;
     }
-    end_ = next;
+    next = next_record(at, limit);
+    damage_.push_back({at, next - at});
+    at = next;
   }
+  if (!whole && files_.empty())
+    throw Error(ErrorCode::cannot_read, path_, 0,
+                marked ? "is the start of a journal, and nothing of its records is left"
+                       : "is not a journal of writes",
+                "check the name");
 }
 
-bool WriteLog::take_record(std::uint64_t at, std::uint64_t limit, std::uint64_t& next) {
-  if (limit - at < kRecordBytes) return false;
+// Where the next whole record begins behind one that is damaged: where that says it ends, else at
+// any byte. `limit`: there is none.
+std::uint64_t WriteLog::next_record(std::uint64_t from, std::uint64_t limit) {
+  constexpr std::uint64_t kMaxChecked = 1u << 30;
+  Bytes piece(kPiece);
+  for (std::uint64_t at = from + 1; at + kRecordBytes <= limit;) {
+    piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, limit - at)));
+    read(at, piece);
+    for (std::size_t i = 0; i + kRecordBytes <= piece.size(); ++i) {
+      const std::uint64_t length = le64(piece, i + 8);
+      const std::uint32_t kind = le32(piece, i);
+      if (kind < kFile || kind > kSource || length > limit - (at + i) - kRecordBytes) continue;
+      if ((checked_ += length) > kMaxChecked) return limit;
+      if (sum_fits(at + i, limit)) return at + i;
+    }
+    at += piece.size() < kPiece ? piece.size() : piece.size() - (kRecordBytes - 1);
+  }
+  return limit;
+}
+
+bool WriteLog::sum_fits(std::uint64_t at, std::uint64_t limit) const {
+  return !record_at(at, limit).empty();
+}
+
+// The first bytes of a record's body, where its checksum fits; empty: it does not. A body of no
+// bytes is given as one zero.
+Bytes WriteLog::record_at(std::uint64_t at, std::uint64_t limit) const {
+  if (limit - at < kRecordBytes) return {};
   Bytes head(kRecordBytes);
   read(at, head);
   const std::uint64_t length = le64(head, 8);
   const std::uint64_t body = at + kRecordBytes;
-  if (length > limit - body || length > 2 * kMostWrite + kWriteBytes) return false;
+  if (length > limit - body || length > 2 * kMostWrite + kWriteBytes) return {};
   const std::uint32_t said = le32(head, 4);
   lay_le32(head, 4, 0);
   std::uint32_t sum = crc32c_chain(~0u, head);
@@ -221,15 +273,43 @@ bool WriteLog::take_record(std::uint64_t at, std::uint64_t limit, std::uint64_t&
     if (done == 0) first = bytes;
     sum = crc32c_chain(sum, bytes);
   }
-  if (~sum != said) return false;
-  next = body + length;
-  switch (le32(head, 0)) {
+  if (~sum != said) return {};
+  if (first.empty()) first.resize(1);
+  return first;
+}
+
+bool WriteLog::take_record(std::uint64_t at, std::uint64_t limit, std::uint64_t& next) {
+  const Bytes first = record_at(at, limit);
+  if (first.empty()) return false;
+  Bytes head(kRecordBytes);
+  read(at, head);
+  const std::uint64_t length = le64(head, 8);
+  next = at + kRecordBytes + length;
+  return take(le32(head, 0), ByteView(first).first(std::min<std::size_t>(first.size(), length)),
+              at + kRecordBytes, length);
+}
+
+bool WriteLog::take(std::uint32_t kind, ByteView first, std::uint64_t body, std::uint64_t length) {
+  switch (kind) {
     case kFile: {
       if (length < kFileBytes || length > kFileBytes + kMostText) return false;
-      files_.push_back({text_of(ByteView(first).subspan(kFileBytes)), le64(first, 0),
-                        text_of(slice(first, 8, kSampleDigits))});
+      const std::string names = text_of(first.subspan(kFileBytes));
+      const std::size_t path = le32(first, 72);
+      if (path > names.size()) return false;
+      files_.push_back({names.substr(0, path), le64(first, 0),
+                        text_of(slice(first, 8, kSampleDigits)), names.substr(path)});
       return true;
     }
+    case kLayer:
+      if (length < kLayerBytes || length > kLayerBytes + kMostText) return false;
+      layers_.push_back({text_of(first.subspan(kLayerBytes)),
+                         {le64(first, 0), le64(first, 8)},
+                         steps_.empty() ? 0 : steps_.size() - 1});
+      return true;
+    case kSource:
+      if (length > kMostText) return false;
+      source_ = text_of(first);
+      return true;
     case kStep:
       if (length > kMostText) return false;
       steps_.push_back(text_of(first));

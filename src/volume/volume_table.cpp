@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/bytes.h"
+#include "lantern/sources.h"
 #include "volume/gpt.h"
 #include "volume/mbr.h"
 
@@ -33,15 +34,20 @@ VolumeTable accept(Attempt attempt, const Context& context) {
   return std::move(*attempt.table);
 }
 
-// Volumes that begin with something a file system or boot sector begins with.
-std::size_t volumes_that_begin_well(const VolumeTable& table, const ByteSource& disk) {
+// Volumes at whose start something known stands.
+std::size_t volumes_that_begin_well(const VolumeTable& table, const SourcePtr& disk,
+                                    const Registry& formats) {
   std::size_t count = 0;
   for (const VolumeRow& row : table.rows) {
-    Bytes start(2048);
-    if (disk.read(row.range.offset, start).length < start.size()) continue;
-    const bool boot_sector = u8(start, 510) == 0x55 && u8(start, 511) == 0xAA;
-    const bool ext = le16(start, 1024 + 56) == 0xEF53;
-    if (boot_sector || ext || has_text(start, 0, "XFSB") || has_text(start, 0, "LUKS")) ++count;
+    if (row.range.empty() || row.range.offset >= disk->size()) continue;
+    const SourcePtr volume = make_window(disk, row.range);
+    const auto found = formats.recognise(*volume);
+    Bytes start(512);
+    volume->read(0, start);
+    count += le16(start, 510) == 0xAA55 ||
+             std::any_of(found.begin(), found.end(), [](const Recognition& one) {
+               return one.kind != FormatKind::partition_table;
+             });
   }
   return count;
 }
@@ -68,7 +74,7 @@ std::string to_string(VolumeTable::Scheme scheme) {
 }
 
 VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t> sector_size,
-                              const Context& context) {
+                              const Registry& formats, const Context& context) {
   const std::vector<std::uint32_t> sizes = sizes_to_try(*disk, sector_size);
   Attempt mbr;
   std::size_t mbr_well = 0;
@@ -76,7 +82,7 @@ VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t
     for (const std::uint32_t size : sizes) {
       Attempt next = attempt(read_mbr, disk, size, context);
       if (!next.table) continue;
-      const std::size_t well = volumes_that_begin_well(*next.table, *disk);
+      const std::size_t well = volumes_that_begin_well(*next.table, disk, formats);
       if (!mbr.table || well > mbr_well) {
         mbr = std::move(next);
         mbr_well = well;
@@ -88,7 +94,11 @@ VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t
     if (!gpt.table) gpt = attempt(read_gpt, disk, size, context);
 
   VolumeTable table;
-  if (gpt.table && mbr_well > 0) {
+  // A GPT counts by the protective entry of sector 0. Where that has entries of its own instead, it
+  // counts only when it leads to more than they do.
+  const std::size_t gpt_well =
+      gpt.table && mbr.table ? volumes_that_begin_well(*gpt.table, disk, formats) : 0;
+  if (gpt.table && mbr.table && !mbr.table->rows.empty() && mbr_well >= gpt_well) {
     context.report(FindingCode::gpt_stale, Severity::note, {},
                    "an older GPT stands beside an MBR whose volumes are there", "the MBR is used");
     table = accept(std::move(mbr), context);

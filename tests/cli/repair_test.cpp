@@ -39,7 +39,7 @@ TEST_F(RepairCommand, PlansWithoutAWriteAndSaysWhatNext) {
   const Ran ran = lantern({"repair", path_});
   EXPECT_EQ(ran.code, 1);
   EXPECT_NE(ran.out.find("writes the signature 55 AA"), std::string::npos);
-  EXPECT_NE(ran.out.find("now   00 00\n       then  55 aa"), std::string::npos);
+  EXPECT_NE(ran.out.find("now   00 00\n         then  55 aa"), std::string::npos);
   EXPECT_NE(ran.out.find("Nothing was written"), std::string::npos);
   EXPECT_EQ(kit::read_file(path_), disk_);
   EXPECT_EQ(lantern({"repair", healthy_}).out, "Nothing to repair was found.\n");
@@ -76,6 +76,7 @@ TEST_F(RepairCommand, APlanIsKeptAndMadeLaterOrRefusedWhenTheDiskChanged) {
   const std::string plan = folder_ / "plan.json";
   const Ran made = lantern({"repair", path_, "--json"});
   const json document = json::parse(made.out);
+  EXPECT_EQ(document["fixes"][0]["steps"], json::array({1}));
   EXPECT_EQ(document["steps"][0]["writes"][0]["before"], "0000");
   EXPECT_EQ(document["steps"][0]["writes"][0]["after"], "55aa");
   EXPECT_TRUE(document["journal"].is_null());
@@ -104,9 +105,22 @@ TEST_F(RepairCommand, IsTriedInAScratchOrAChildFirst) {
   EXPECT_EQ(lantern({"repair", path_, "--apply", "--into", child}).code, 0);
   EXPECT_EQ(kit::read_file(path_), disk_);
   EXPECT_NE(lantern({"list", child}).out.find("/log.txt"), std::string::npos);
+  // A trial that nothing has changed since does not block the repair; one that was used does.
+  kit::Bytes trial = kit::read_file(child);
+  trial.back() ^= std::byte{1};
+  const std::string used = folder_.file("used.qcow2", trial);
+  std::filesystem::copy_file(child + ".trial", used + ".trial");
   const Ran parent = lantern({"repair", path_, "--apply", "--journal", journal_});
   EXPECT_EQ(parent.code, 4);
-  EXPECT_NE(parent.err.find("lies on it"), std::string::npos);
+  EXPECT_NE(parent.err.find("used.qcow2 is based on it"), std::string::npos);
+  std::filesystem::remove(used);
+  const Ran told = lantern({"repair", path_, "--apply", "--journal", journal_});
+  EXPECT_EQ(told.code, 0) << told.err;
+  EXPECT_NE(told.out.find("trial.qcow2 is a trial of this disk as it was"), std::string::npos);
+  EXPECT_EQ(lantern({"undo", journal_}).code, 0);
+  std::filesystem::remove(journal_);
+  EXPECT_EQ(lantern({"repair", path_, "--apply", "--drop-trial", "--journal", journal_}).code, 0);
+  EXPECT_FALSE(std::filesystem::exists(child));
 }
 
 TEST_F(RepairCommand, ByHandThroughTheSamePlan) {

@@ -20,7 +20,9 @@ constexpr std::size_t kDescriptorBytes = 32;
 constexpr std::uint64_t kMostLog = 64u << 20;
 // Of checksums, in lengths of the log: entries may claim to overlap.
 constexpr std::uint64_t kMostSummed = 64;
-constexpr std::uint64_t kMostFile = 1ull << 62;
+// What a log may make the file grow by: a few blocks, at most 256 MiB each.
+constexpr std::uint64_t kMaxFile = 1ull << 46;  // the largest disk the format has, 64 TiB
+constexpr std::uint64_t kMaxGrowth = 4ull << 30;
 
 struct LogEntry {
   std::uint64_t at = 0;  // within the log
@@ -157,18 +159,19 @@ class Overlay {
   std::map<std::uint64_t, Patch> patches_;
 };
 
-// False when a descriptor is none: the entry is left out from there on.
-bool replay(const Bytes& entry, Overlay& overlay) {
+// False when a descriptor is invalid or points past `most` bytes: the entry is left out from there
+// on.
+bool replay(const Bytes& entry, std::uint64_t most, Overlay& overlay) {
   const std::uint64_t count = le32(entry, 24);
   std::uint64_t data = (kEntryHeader + count * kDescriptorBytes + kSector - 1) / kSector * kSector;
   if (data > entry.size()) return false;
   for (std::uint64_t i = 0; i < count; ++i) {
     const auto d = static_cast<std::size_t>(kEntryHeader + i * kDescriptorBytes);
     const std::uint64_t offset = le64(entry, d + 16);
-    if (offset > kMostFile) return false;
+    if (offset > most) return false;
     if (has_text(entry, d, "zero")) {
       const std::uint64_t length = le64(entry, d + 8);
-      if (length > kMostFile) return false;
+      if (length > most - offset) return false;
       overlay.put({offset, length}, nullptr);
     } else if (has_text(entry, d, "desc") && data + kSector <= entry.size() &&
                has_text(entry, static_cast<std::size_t>(data), "data")) {
@@ -208,14 +211,17 @@ SourcePtr replay_vhdx_log(const SourcePtr& file, Range log, std::array<std::byte
   const std::vector<LogEntry> entries = whole.active();
   if (entries.empty()) return give_up("it has no whole run of entries");
   Overlay overlay;
+  // A file that was cut may have been longer than what is left of it, by what its log says.
+  const std::uint64_t then = std::min(entries.back().file_bytes_then, kMaxFile);
+  const std::uint64_t most = std::max(file->size(), then) + kMaxGrowth;
   std::uint64_t size = file->size();
   for (const LogEntry& entry : entries) {
-    if (!replay(whole.bytes_of(entry), overlay))
+    if (!replay(whole.bytes_of(entry), most, overlay))
       context.report(FindingCode::container_log, Severity::damage,
                      {log.offset + entry.at, entry.length},
                      "vhdx: an entry of the log is damaged behind its checksum",
                      "the rest of this entry is left out");
-    if (entry.file_bytes_needed <= kMostFile) size = std::max(size, entry.file_bytes_needed);
+    if (entry.file_bytes_needed <= most) size = std::max(size, entry.file_bytes_needed);
   }
   if (entries.back().file_bytes_then > file->size())
     context.report(FindingCode::container_truncated, Severity::damage,
@@ -227,7 +233,7 @@ SourcePtr replay_vhdx_log(const SourcePtr& file, Range log, std::array<std::byte
                  fmt::format("vhdx: the file was not closed; its log has {} entries to write out",
                              entries.size()),
                  "they are applied in memory; the file is left as it is");
-  return overlay.over(file, std::min(entries.back().file_bytes_then, kMostFile), size);
+  return overlay.over(file, then, size);
 }
 
 }  // namespace lantern

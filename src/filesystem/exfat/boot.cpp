@@ -10,7 +10,9 @@ namespace {
 constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kRegionSectors = 12;
 
-std::optional<Geometry> parse(ByteView sector) {
+}  // namespace
+
+std::optional<Geometry> parse_boot_sector(ByteView sector) {
   if (!has_text(sector, 3, "EXFAT   ") || le16(sector, 0x1FE) != 0xAA55) return std::nullopt;
   const unsigned sector_shift = u8(sector, 0x6C);
   const unsigned cluster_shift = u8(sector, 0x6D);
@@ -52,17 +54,15 @@ bool sum_is_right(const ByteSource& volume, std::uint64_t at, std::uint32_t sect
   return le32(region, summed) == sum;
 }
 
-}  // namespace
-
 std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& context) {
   Bytes sector(kSector);
   std::optional<Geometry> own;
-  if (volume.read(0, sector).length == sector.size()) own = parse(sector);
+  if (volume.read(0, sector).length == sector.size()) own = parse_boot_sector(sector);
   if (own && sum_is_right(volume, 0, own->sector_bytes)) return own;
   for (const std::uint32_t size : {512u, 1024u, 2048u, 4096u}) {
     const std::uint64_t at = kRegionSectors * size;
     if (volume.read(at, sector).length < sector.size()) continue;
-    const auto copy = parse(sector);
+    const auto copy = parse_boot_sector(sector);
     if (!copy || copy->sector_bytes != size || !sum_is_right(volume, at, size)) continue;
     context.report(FindingCode::exfat_boot, Severity::damage, {0, kRegionSectors * size},
                    own ? "the sum of the boot region is wrong" : "there is no boot sector",

@@ -36,6 +36,12 @@ struct Geometry {
   }
 };
 
+// Empty when these 512 bytes are not a valid exFAT boot sector.
+std::optional<Geometry> parse_boot_sector(ByteView sector);
+
+// Whether the twelve sectors of a boot region at a byte have the sum they record.
+bool sum_is_right(const ByteSource& volume, std::uint64_t at, std::uint32_t sector_bytes);
+
 // Empty when the volume is no exFAT.
 std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& context);
 

@@ -40,7 +40,7 @@ std::optional<Geometry> boot_sector_at(const ByteSource& source, std::uint64_t a
 std::vector<VolumeRow> known_rows(const SourcePtr& known, const Context& context) {
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();
-  return read_volume_table(known, std::nullopt, quiet).rows;
+  return read_volume_table(known, std::nullopt, known_formats(), quiet).rows;
 }
 
 // Volumes whose boot sectors have their place already.

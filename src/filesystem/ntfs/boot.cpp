@@ -25,7 +25,9 @@ std::optional<std::uint32_t> structure_bytes(std::uint8_t value, std::uint64_t c
   return static_cast<std::uint32_t>(bytes);
 }
 
-std::optional<Geometry> parse(ByteView sector, std::uint64_t place) {
+}  // namespace
+
+std::optional<Geometry> parse_boot_sector(ByteView sector, std::uint64_t place) {
   if (!has_text(sector, 3, "NTFS    ") || le16(sector, 0x1FE) != 0xAA55) return std::nullopt;
   Geometry g;
   g.place = place;
@@ -54,8 +56,6 @@ std::optional<Geometry> parse(ByteView sector, std::uint64_t place) {
   return g;
 }
 
-}  // namespace
-
 std::vector<Geometry> find_geometries(const ByteSource& volume) {
   std::vector<Geometry> found;
   std::vector<std::uint64_t> places = {0};
@@ -68,7 +68,7 @@ std::vector<Geometry> find_geometries(const ByteSource& volume) {
   Bytes sector(kBootBytes);
   for (const std::uint64_t place : places)
     if (volume.read(place, sector).length == sector.size())
-      if (const auto geometry = parse(sector, place)) found.push_back(*geometry);
+      if (const auto geometry = parse_boot_sector(sector, place)) found.push_back(*geometry);
   return found;
 }
 

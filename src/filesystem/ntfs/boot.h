@@ -11,6 +11,7 @@
 #include <optional>
 #include <vector>
 
+#include "base/bytes.h"
 #include "lantern/byte_source.h"
 
 namespace lantern::ntfs {
@@ -28,6 +29,9 @@ struct Geometry {
 
   std::uint64_t cluster_count() const { return volume_bytes / cluster_bytes; }
 };
+
+// Empty when these 512 bytes are not a valid NTFS boot sector. `place`: where they lie, bytes.
+std::optional<Geometry> parse_boot_sector(ByteView sector, std::uint64_t place = 0);
 
 // Boot sectors that can be: the first sector, then copies at the end of the volume and in its
 // middle, where older systems kept it.

@@ -99,6 +99,15 @@ Content unpacked(const Volume& volume, const Stream& stream, const Judge& judge)
   units.size_bytes = stream.size_bytes;
   units.unit_bytes = unit;
   units.how = "LZNT1";
+  for (const Range& lost : content.lost) units.known.push_back({lost, ExtentKind::unreadable});
+  for (const Range& hole : laid->holes) {
+    const std::uint64_t first = divide_up(hole.offset, unit) * unit;
+    const std::uint64_t end = std::min(hole.end() / unit * unit, stream.size_bytes);
+    if (first < end) units.known.push_back({{first, end - first}, ExtentKind::zero});
+  }
+  std::sort(
+      units.known.begin(), units.known.end(),
+      [](const Units::Known& a, const Units::Known& b) { return a.range.offset < b.range.offset; });
   units.unpack = [laid, unit](std::uint64_t number, std::span<std::byte> out,
                               std::vector<Range>& lost) {
     const Range place{number * unit, unit};

@@ -144,7 +144,7 @@ class Imaging {
       std::filesystem::remove(part_, error);
       throw;
     }
-    if (options_.hash) hash_.emplace();
+    if (options_.hash) hash_.emplace(context_.cancel);
   }
 
   ImageSummary run() {
@@ -297,7 +297,8 @@ ImageOptions child_of(const Address& original, const std::string& original_forma
                 "name the image alone");
   ImageOptions options;
   options.kind = ImageKind::qcow2_child;
-  const std::filesystem::path from = std::filesystem::absolute(original.first);
+  // A link may lead somewhere else tomorrow.
+  const std::filesystem::path from = std::filesystem::canonical(original.first);
   const std::filesystem::path to = std::filesystem::absolute(child);
   options.original =
       from.parent_path() == to.parent_path() ? from.filename().string() : from.string();

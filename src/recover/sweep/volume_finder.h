@@ -1,18 +1,18 @@
-// Sectors that may begin or end a volume, or hold a table of volumes: told by a few bytes each, so
-// that most sectors cost two looks. What they say is judged afterwards (volume_search.cpp).
+// Sectors that may begin or end a volume, or hold a table of volumes: those with the mark of any
+// format, told by a few lookups each. What they say is judged afterwards (volume_search.cpp).
 //
 // Thread-safety: one thread.
 #pragma once
 
 #include <vector>
 
+#include "lantern/format/registry.h"
 #include "recover/sweep/sweep.h"
 
 namespace lantern {
 
 struct SectorHit {
-  enum class Kind { boot_sector, superblock, gpt_header, named };
-  Kind kind{};
+  const Format* format = nullptr;
   std::uint64_t offset = 0;  // bytes
 };
 

@@ -12,7 +12,7 @@
 #include "lantern/sources.h"
 #include "lantern/sweep.h"
 #include "lantern/text.h"
-#include "recover/sweep/named_volume.h"
+#include "nest/owner.h"
 #include "recover/sweep/volume_finder.h"
 
 namespace lantern {
@@ -27,6 +27,7 @@ constexpr std::size_t kMostCandidates = 20'000;
 constexpr std::uint64_t kMostRootEntries = 300;
 constexpr std::uint64_t kSlack = 8 * kMiB;  // unexplained bytes that are worth no read of all
 constexpr std::uint64_t kMostVolume = 1ull << 60;
+constexpr std::uint64_t kMostBehind = 1u << 16;  // bytes, of a first structure that is looked for
 
 // A volume as one of its sectors has it.
 struct Candidate {
@@ -38,7 +39,7 @@ struct Candidate {
   bool copy = false;         // a copy of that does
   std::uint64_t copy_at = 0;
   std::uint64_t length_by_copy = 0;  // where the copy says another
-  std::optional<NamedVolume> named;  // of a kind that is not read here
+  std::optional<Recognition> named;  // of a kind that is not read here
 };
 
 std::uint64_t round_up_to(std::uint64_t value, std::uint64_t step) {
@@ -57,17 +58,15 @@ class Search {
   }
 
   void take(const SectorHit& hit) {
-    if (!taken_.insert({hit.offset, hit.kind}).second) return;
-    switch (hit.kind) {
-      case SectorHit::Kind::boot_sector:
-        return take_boot_sector(hit.offset);
-      case SectorHit::Kind::superblock:
-        return take_superblock(hit.offset);
-      case SectorHit::Kind::gpt_header:
-        return take_gpt(hit.offset);
-      case SectorHit::Kind::named:
-        return take_named(hit.offset);
-    }
+    if (!taken_.insert({hit.offset, hit.format}).second) return;
+    const std::string_view name = hit.format->name;
+    if (name == "fat") return take_fat(hit.offset);
+    if (name == "ntfs") return take_ntfs(hit.offset);
+    if (name == "exfat") return take_exfat(hit.offset);
+    if (name == "ext") return take_superblock(hit.offset);
+    if (name == "gpt") return take_gpt(hit.offset);
+    if (name == "mbr") return take_table(hit.offset);
+    if (hit.format->kind != FormatKind::container) take_recognised(*hit.format, hit.offset);
   }
 
   // Looks at single places of the disk.
@@ -98,6 +97,8 @@ class Search {
     for (const auto& [key, verdict] : verdicts_)
       if (verdict) all.push_back(&*verdict);
     std::stable_sort(all.begin(), all.end(), [](const FoundVolume* a, const FoundVolume* b) {
+      // What the table names and what begins there by its own first structure wins over remains.
+      if (a->settled() != b->settled()) return a->settled();
       if (a->score != b->score) return a->score > b->score;
       return a->range.length > b->range.length;
     });
@@ -174,27 +175,31 @@ class Search {
     add(candidate);
   }
 
-  void take_boot_sector(std::uint64_t at) {
+  Bytes sector_at(std::uint64_t at) const {
     Bytes sector(kSector);
-    if (disk_->read(at, sector).length < sector.size()) return;
-    if (has_text(sector, 3, "NTFS    ")) return take_ntfs(sector, at);
-    if (has_text(sector, 3, "EXFAT   ")) return take_exfat(sector, at);
-    if (const auto fat = fat::parse_boot_sector(sector)) {
-      Candidate candidate;
-      candidate.kind = "fat";
-      candidate.length = fat->volume_bytes;
-      candidate.before = std::uint64_t{le32(sector, 28)} * fat->sector_bytes;
-      const bool wide = fat->width == fat::Width::fat32;
-      add_both(candidate, at, wide ? std::uint64_t{le16(sector, 50)} * fat->sector_bytes : 0);
-      return;
-    }
-    take_table(sector, at);
+    if (disk_->read(at, sector).length < sector.size()) sector.assign(kSector, std::byte{0});
+    return sector;
   }
 
-  void take_ntfs(ByteView sector, std::uint64_t at) {
+  void take_fat(std::uint64_t at) {
+    const Bytes sector = sector_at(at);
+    const auto fat = fat::parse_boot_sector(sector);
+    if (!fat) return;
+    Candidate candidate;
+    candidate.kind = "fat";
+    candidate.length = fat->volume_bytes;
+    candidate.before = std::uint64_t{le32(sector, 28)} * fat->sector_bytes;
+    const bool wide = fat->width == fat::Width::fat32;
+    add_both(candidate, at, wide ? std::uint64_t{le16(sector, 50)} * fat->sector_bytes : 0);
+  }
+
+  void take_ntfs(std::uint64_t at) {
+    const Bytes sector = sector_at(at);
     const std::uint64_t step = le16(sector, 11);
     const std::uint64_t sectors = le64(sector, 0x28);
-    if (!is_power_of_two(step) || step < 256 || step > 4096 || sectors > kMostVolume / step) return;
+    if (le16(sector, 510) != 0xAA55 || !is_power_of_two(step) || step < 256 || step > 4096 ||
+        sectors > kMostVolume / step)
+      return;
     Candidate candidate;
     candidate.kind = "ntfs";
     candidate.length = (sectors + 1) * step;  // with the copy behind it
@@ -202,7 +207,9 @@ class Search {
     add_both(candidate, at, sectors * step);
   }
 
-  void take_exfat(ByteView sector, std::uint64_t at) {
+  void take_exfat(std::uint64_t at) {
+    const Bytes sector = sector_at(at);
+    if (le16(sector, 510) != 0xAA55) return;
     const unsigned shift = u8(sector, 0x6C);
     if (shift < 9 || shift > 12 || le64(sector, 0x48) > kMostVolume >> shift) return;
     Candidate candidate;
@@ -231,8 +238,7 @@ class Search {
   }
 
   void take_gpt(std::uint64_t at) {
-    Bytes sector(kSector);
-    if (disk_->read(at, sector).length < sector.size()) return;
+    const Bytes sector = sector_at(at);
     const std::uint32_t length = le32(sector, 12);
     if (length < 92 || length > kSector) return;
     const std::uint64_t own = le64(sector, 24);
@@ -241,20 +247,27 @@ class Search {
          fmt::format("a table for a disk of {} sectors", std::max(own, le64(sector, 32)) + 1)});
   }
 
-  void take_named(std::uint64_t at) {
-    const auto named = named_volume(*disk_, at);
-    if (!named) return;
+  void take_recognised(const Format& format, std::uint64_t at) {
+    auto found = format.probe(*disk_, at);
+    if (!found) return;
+    if (found->format.empty()) found->format = format.name;
     Candidate candidate;
-    candidate.kind = named->kind;
-    candidate.start = named->start;
-    candidate.length = named->length != 0 ? named->length : disk_->size() - named->start;
-    candidate.first = true;
-    candidate.named = named;
+    candidate.kind = found->format;
+    candidate.start = found->range.offset;
+    // Metadata at a member's end do not say where it begins.
+    if (at > disk_->size() / 2 && candidate.start == 0 && found->range.length >= at) return;
+    candidate.length =
+        found->range.length != 0 ? found->range.length : disk_->size() - candidate.start;
+    candidate.first = !found->from_copy;
+    candidate.copy = found->from_copy;
+    candidate.named = std::move(found);
     add(candidate);
   }
 
   // A record of volumes: entries that can be, one at least.
-  void take_table(ByteView sector, std::uint64_t at) {
+  void take_table(std::uint64_t at) {
+    const Bytes sector = sector_at(at);
+    if (fat::parse_boot_sector(sector)) return;
     std::size_t used = 0;
     std::size_t chain = 0;
     for (std::size_t i = 0; i < 4; ++i) {
@@ -267,7 +280,8 @@ class Search {
       if (type == 0x05 || type == 0x0F || type == 0x85) ++chain;
     }
     if (used == 0) return;
-    const bool logical = at != 0 && used <= 2 && chain <= 1 && all_zero(sector.first(440));
+    const bool logical =
+        at != 0 && used <= 2 && chain <= 1 && all_zero(ByteView(sector).first(440));
     tables_.push_back({at, logical ? "logical volume" : "mbr", entries(used)});
     // What an entry leads to may be a volume, wherever the table itself stands.
     std::set<std::uint64_t> places;
@@ -293,6 +307,11 @@ class Search {
     if (!files || !files->facts().type.starts_with(candidate.kind)) return std::nullopt;
     FoundVolume found;
     found.range = {candidate.start, candidate.length};
+    const auto recognised = known_formats().recognise(*window);
+    const Recognition* const owner = owner_of(recognised, files.get());
+    if (owner != nullptr && is_remains(*files, *owner, candidate.length)) return std::nullopt;
+    found.verified = owner != nullptr && owner->verified && !owner->from_copy &&
+                     files->facts().type.starts_with(owner->format);
     // Its reader may have had a better superblock than the first.
     if (candidate.kind == "ext") found.range.length = files->facts().size_bytes;
     found.length_by_copy = candidate.length_by_copy;
@@ -315,16 +334,21 @@ class Search {
     found.range = {candidate.start, candidate.length};
     found.file_system = candidate.kind;
     found.is_read = false;
-    found.open_end = candidate.named->length == 0;
+    found.verified = candidate.named->verified && !candidate.named->from_copy;
+    found.open_end = candidate.named->range.length == 0;
     found.past_end = here.length < candidate.length;
-    speaks(found, true, 3, candidate.named->words + ", which is not read here");
+    found.label = candidate.named->label;
+    found.uuid = candidate.named->uuid;
+    found.start_lost = candidate.named->from_copy;
+    add_evidence(found, true, 3, candidate.named->title + ", which is not read here");
     // More than anything inside it can have to show.
-    speaks(found, candidate.named->checked, 10, "its header fits");
+    add_evidence(found, candidate.named->verified, candidate.named->from_copy ? 6 : 10,
+                 candidate.named->from_copy ? "a copy of its header fits" : "its header fits");
     weigh_place(candidate, found);
     return found;
   }
 
-  static void speaks(FoundVolume& found, bool does, unsigned points, const std::string& how) {
+  static void add_evidence(FoundVolume& found, bool does, unsigned points, const std::string& how) {
     if (!does) return;
     found.score += points;
     found.evidence += (found.evidence.empty() ? "" : "; ") + how;
@@ -333,20 +357,20 @@ class Search {
   void weigh_place(const Candidate& candidate, FoundVolume& found) const {
     for (const VolumeRow& row : table_.rows)
       if (row.range.offset == candidate.start) found.row = row.number;
-    speaks(found, found.row != 0, 1, fmt::format("entry {} of the table", found.row));
-    speaks(found, !found.past_end, 1, "it ends on the disk");
-    speaks(found, candidate.start % kMiB == 0 || candidate.start % kTrack == 0, 1,
-           "it begins on a usual boundary");
+    add_evidence(found, found.row != 0, 1, fmt::format("entry {} of the table", found.row));
+    add_evidence(found, !found.past_end, 1, "it ends on the disk");
+    add_evidence(found, candidate.start % kMiB == 0 || candidate.start % kTrack == 0, 1,
+                 "it begins on a usual boundary");
   }
 
   void weigh(const Candidate& candidate, FoundVolume& found) const {
     const bool ext = candidate.kind == "ext";
-    speaks(found, candidate.first, 3, ext ? "its superblock" : "its boot sector");
-    speaks(found, candidate.copy, 2,
-           ext ? "a copy of its superblock" : "the copy of its boot sector");
-    speaks(found, found.files > 0, 4, entries(found.files) + " in its root folder");
-    speaks(found, !ext && candidate.before == candidate.start && candidate.start != 0, 2,
-           "it says that it begins there");
+    add_evidence(found, candidate.first, 3, ext ? "its superblock" : "its boot sector");
+    add_evidence(found, candidate.copy, 2,
+                 ext ? "a copy of its superblock" : "the copy of its boot sector");
+    add_evidence(found, found.files > 0, 4, entries(found.files) + " in its root folder");
+    add_evidence(found, !ext && candidate.before == candidate.start && candidate.start != 0, 2,
+                 "it says that it begins there");
     weigh_place(candidate, found);
   }
 
@@ -358,7 +382,7 @@ class Search {
   std::map<Key, std::optional<FoundVolume>> verdicts_;
   std::vector<FoundTable> tables_;
   std::set<std::uint64_t> looked_;
-  std::set<std::pair<std::uint64_t, SectorHit::Kind>> taken_;
+  std::set<std::pair<std::uint64_t, const Format*>> taken_;
 };
 
 // Where volumes and their copies usually are: at the start, on whole MiB and old tracks near it, by
@@ -394,11 +418,14 @@ std::set<std::uint64_t> usual_places(const ByteSource& disk, const VolumeTable& 
       places.insert(volume.range.offset - std::min(volume.range.offset, before));
     around_end(volume.range.end());
   }
-  // What begins in a place may say so a little behind it (named_volume.h).
+  // What begins in a place may say so a little behind it.
+  std::set<std::uint64_t> behind;
+  for (const Format& format : known_formats().formats())
+    for (const FormatPlace& place : format.places)
+      if (!place.from_end && place.offset <= kMostBehind) behind.insert(place.offset);
   std::set<std::uint64_t> whole;
   for (const std::uint64_t at : places)
-    for (const std::uint64_t behind : {std::uint64_t{0}, 7 * kSector, 128 * kSector})
-      whole.insert(at / kSector * kSector + behind);
+    for (const std::uint64_t more : behind) whole.insert(at / kSector * kSector + more);
   return whole;
 }
 

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "filesystem/fat/boot_sector.h"
 #include "lantern/text.h"
 
 namespace lantern {
@@ -63,6 +64,12 @@ BootEvidence boot_evidence(const ByteSource& disk, std::uint64_t start, const Fi
   const auto used =
       std::count_if(code.begin(), code.end(), [](std::byte b) { return b != std::byte{0}; });
   evidence.code = !excuse && le16(boot, 510) == 0xAA55 && used > 64;
+  const std::uint64_t sector_bytes = std::max<std::uint64_t>(le16(boot, 11), 1);
+  if (has_text(boot, 3, "EXFAT   "))
+    evidence.hidden_sectors_fit =
+        le64(boot, 0x40) == start >> std::min<unsigned>(63, u8(boot, 0x6C));
+  else if (has_text(boot, 3, "NTFS    ") || fat::parse_boot_sector(boot))
+    evidence.hidden_sectors_fit = le32(boot, 28) == start / sector_bytes;
   if (files == nullptr) return evidence;
   WalkOptions root;
   root.max_depth = 1;

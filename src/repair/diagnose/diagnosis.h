@@ -56,7 +56,8 @@ inline bool is_sure(const FoundVolume& volume) {
 // and a loader's files in its root folder.
 struct BootEvidence {
   bool code = false;
-  std::string files;  // the first of them; empty: none
+  std::string files;               // the first of them; empty: none
+  bool hidden_sectors_fit = true;  // its boot sector, where it says so, says where it begins
   bool strong() const { return code && !files.empty(); }
 };
 BootEvidence boot_evidence(const ByteSource& disk, std::uint64_t start, const FileSystem* files);

@@ -1,12 +1,16 @@
 // FAT (layout: filesystem/fat/boot_sector.h): the boot sector from its copy, or made anew from the
 // tables and folders behind it; the sector of counts; tables that differ.
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <array>
+#include <ranges>
+#include <utility>
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "lantern/text.h"
 #include "repair/diagnose/fat_rebuild.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
@@ -19,6 +23,8 @@ using fat::Width;
 constexpr std::size_t kSector = 512;
 constexpr std::size_t kSlot = 32;
 constexpr std::uint64_t kMostTable = 64u << 20;
+// Of FAT32: where the boot code begins, how long it is, and so much of it that something is there.
+constexpr std::size_t kCodeAt = 90, kCodeBytes = 420, kCodeStart = 32;
 
 std::uint32_t top_of(Width width) {
   return width == Width::fat12 ? 0xFFFu : width == Width::fat16 ? 0xFFFFu : 0x0FFFFFFFu;
@@ -26,8 +32,11 @@ std::uint32_t top_of(Width width) {
 
 class FatDiagnosis : VolumeDiagnosis {
  public:
-  FatDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis)
-      : VolumeDiagnosis(disk, volume, diagnosis), boot_(read_bytes(bytes_, 0, kSector)) {}
+  FatDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+               const Context& context)
+      : VolumeDiagnosis(disk, volume, diagnosis),
+        context_(context),
+        boot_(read_bytes(bytes_, 0, kSector)) {}
 
   void run() {
     if (boot_.size() < kSector) return;
@@ -69,14 +78,46 @@ class FatDiagnosis : VolumeDiagnosis {
     const auto own = fat::parse_boot_sector(boot_);
     const fat::Fit own_fit = own ? fat::fit(*own, bytes_) : fat::Fit{0, true};
     const auto spare = copy();
-    if (spare && spare->fit.points > own_fit.points)
-      return take("the boot sector, from its copy in sector 6",
-                  "it does not fit what lies behind it or is none; the copy does and is",
-                  spare->sector, Certainty::certain);
+    if (spare && spare->fit.points > own_fit.points) return take_from_copy(*spare);
     if (own_fit.doubted && (!spare || spare->fit.doubted) && made_anew(own_fit)) return;
     if (!own) return;
     first_and_last_bytes(spare);
     if (own->width == Width::fat32 && is_signed(boot_)) mend_copy(*own, own_fit, spare);
+  }
+
+  // Only what is wrong: a loader in the boot sector stays, which the copy may not have.
+  void take_from_copy(const Candidate& spare) {
+    const std::string why = "its figures do not fit the tables behind it; those of the copy do";
+    const RebuiltFat as_copy{spare.sector, spare.fit, true};
+    if (const auto mended = mend_fat_figures(boot_, as_copy, bytes_))
+      return take(fmt::format("the boot sector: {}, as in its copy in sector 6",
+                              fmt::join(mended->changes, ", ")),
+                  why, mended->sector, Certainty::certain);
+    const ByteView own_code = slice(boot_, kCodeAt, kCodeBytes);
+    const ByteView copy_code = slice(spare.sector, kCodeAt, kCodeBytes);
+    const bool code_is_there = is_signed(boot_) && !all_zero(own_code.first(kCodeStart));
+    if (code_is_there) {
+      Bytes right = boot_;
+      lay_bytes(right, 0, slice(spare.sector, 0, kCodeAt));
+      return take("the figures of the boot sector, from its copy in sector 6",
+                  why + (std::ranges::equal(own_code, copy_code)
+                             ? ""
+                             : "; its boot code is another than the copy's, and stays"),
+                  right, Certainty::certain);
+    }
+    take("the boot sector, from its copy in sector 6",
+         why + (all_zero(copy_code) || starts_nothing(spare.sector)
+                    ? "; its boot code is lost, and the copy's starts nothing"
+                    : "; its boot code is lost: the copy's may be another loader's, so whether it "
+                      "starts is not known"),
+         spare.sector, Certainty::certain);
+  }
+
+  // Code of a maker that only says so on the screen.
+  static bool starts_nothing(ByteView sector) {
+    const std::string text = text_of(sector);
+    return text.find("not a bootable") != std::string::npos ||
+           text.find("not bootable") != std::string::npos;
   }
 
   void take(std::string what, std::string evidence, const Bytes& right, Certainty certainty) {
@@ -255,17 +296,67 @@ class FatDiagnosis : VolumeDiagnosis {
         faults(first, g) + lost_files(first, g) + (first_media != g.media);
     const std::uint64_t of_second =
         faults(second, g) + lost_files(second, g) + (second_media != g.media);
-    const bool take_second = of_second < of_first;
+    const bool second_better = of_second < of_first;
+    const Bytes& better = second_better ? second : first;
+    Bytes merged = better;
+    const std::size_t taken = merge(merged, second_better ? first : second, g);
+    const std::uint64_t left = faults(merged, g) + lost_files(merged, g);
     const bool clear = of_first != of_second && std::min(of_first, of_second) == 0;
-    propose(
-        take_second ? "fat.first-table" : "fat.second-table",
-        clear ? Certainty::certain : Certainty::likely,
-        take_second ? "the first table, from the second" : "the second table, from the first",
-        fmt::format("{} bytes of them differ; {} speak against the first, {} against the second "
-                    "(entries that cannot be, chains that break off, files without a chain)",
-                    differing, of_first, of_second),
-        take_second ? g.table_offset : g.table_offset + length, take_second ? first : second,
-        take_second ? second : first);
+    if (left > std::min(of_first, of_second) && taken > 0) merged = better;
+    const Certainty certainty =
+        clear || (left == 0 && taken > 0) ? Certainty::certain : Certainty::likely;
+    const std::string how = taken == 0
+                                ? fmt::format("from the {}", second_better ? "second" : "first")
+                                : "entry by entry from what fits in either";
+    const std::string evidence = fmt::format(
+        "{} bytes of them differ; {} speak against the first, {} against the second (entries that "
+        "are invalid, chains that break off, files without a chain), {} against what is written",
+        differing, of_first, of_second, left);
+    if (merged != first)
+      propose("fat.first-table", certainty, "the first FAT, " + how, evidence, g.table_offset,
+              first, merged);
+    if (merged != second)
+      propose("fat.second-table", certainty, "the second FAT, " + how, evidence,
+              g.table_offset + length, second, merged);
+  }
+
+  // Entries of the better table that are invalid, or free though something leads to them, taken
+  // from the other one where that has what can be. How many.
+  std::size_t merge(Bytes& table, const Bytes& other, const Geometry& g) const {
+    const std::uint32_t top = top_of(g.width);
+    const auto can_be = [&](std::uint32_t next) {
+      return next == 0 || next >= top - 8 || g.valid_cluster(next);
+    };
+    std::vector<bool> led_to(std::size_t{g.cluster_count} + 2);
+    for (std::uint32_t c = 2; c < g.cluster_count + 2; ++c) {
+      if (c % 65536 == 0) context_.check_cancelled();
+      for (const Bytes* const one : {&std::as_const(table), &other})
+        if (const std::uint32_t next = fat::table_entry(*one, g.width, c); g.valid_cluster(next))
+          led_to[next] = true;
+    }
+    std::size_t taken = 0;
+    for (std::uint32_t c = 2; c < g.cluster_count + 2; ++c) {
+      const std::uint32_t own = fat::table_entry(table, g.width, c);
+      const std::uint32_t there = fat::table_entry(other, g.width, c);
+      if (own == there || !can_be(there) || there == 0) continue;
+      if (can_be(own) && !(own == 0 && led_to[c])) continue;
+      put_entry(table, g.width, c, there);
+      ++taken;
+    }
+    return taken;
+  }
+
+  static void put_entry(Bytes& table, Width width, std::uint32_t cluster, std::uint32_t value) {
+    if (width == Width::fat32) {
+      const std::uint32_t kept = le32(table, std::size_t{cluster} * 4) & 0xF0000000;
+      lay_le32(table, std::size_t{cluster} * 4, kept | value);
+    } else if (width == Width::fat16) {
+      lay_le16(table, std::size_t{cluster} * 2, value);
+    } else {
+      const std::size_t at = std::size_t{cluster} * 3 / 2;
+      const unsigned pair = le16(table, at);
+      lay_le16(table, at, cluster % 2 == 0 ? (pair & 0xF000) | value : (pair & 0xF) | value << 4);
+    }
   }
 
   // Active files and folders of the tree, as far as it can be read, whose first cluster is free.
@@ -319,14 +410,15 @@ class FatDiagnosis : VolumeDiagnosis {
     }
   }
 
+  const Context& context_;
   Bytes boot_;  // as the steps so far make it
 };
 
 }  // namespace
 
 void diagnose_fat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
-                  const Context& /*context*/) {
-  FatDiagnosis(disk, volume, diagnosis).run();
+                  const Context& context) {
+  FatDiagnosis(disk, volume, diagnosis, context).run();
 }
 
 }  // namespace lantern

@@ -29,21 +29,10 @@ constexpr std::string_view kStarter = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";  /
 constexpr std::array<std::pair<std::string_view, std::string_view>, 3> kNamedTypes = {
     {{"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"},
      {"lvm", "e6d6d379-f507-44c2-a23c-238f2a3df928"},
-     {"array", "a19d880f-05fc-4d3b-a006-743f0f84911e"}}};
+     {"md", "a19d880f-05fc-4d3b-a006-743f0f84911e"}}};
 
 std::uint32_t crc(ByteView bytes) {
   return libdeflate_crc32(0, bytes.data(), bytes.size());
-}
-
-void lay_guid(std::span<std::byte> at, std::string_view text) {
-  std::string digits;
-  for (const char c : text)
-    if (c != '-') digits += c;
-  const auto byte = [&](std::size_t i) {
-    return static_cast<std::byte>(std::stoul(digits.substr(2 * i, 2), nullptr, 16));
-  };
-  constexpr std::size_t kOrder[16] = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
-  for (std::size_t i = 0; i < 16; ++i) at[i] = byte(kOrder[i]);
 }
 
 // A GUID nothing else has, the same each time (RFC 9562, version 8).
@@ -107,6 +96,13 @@ class GptDiagnosis {
     backup_ = read_copy(last_);
     grown_ =
         !backup_.here && primary_.sum_right && primary_.other() > 1 && primary_.other() < last_;
+    // The disk is larger than what is here of it: its table is not to be made to fit the rest.
+    if (primary_.sum_right && primary_.other() > last_) {
+      diagnosis_.notes.push_back(fmt::format(
+          "the GPT is for a disk of {} sectors, and {} are here: the copy is incomplete",
+          primary_.other() + 1, last_ + 1));
+      return;
+    }
     const Copy old_backup = grown_ ? read_copy(primary_.other()) : Copy{};
     std::optional<Content> content = choose(old_backup);
     if (!content) return;
@@ -292,12 +288,12 @@ class GptDiagnosis {
             "entry {} of the GPT overlaps another, and its volume is not known", number));
       }
       const std::string id = guid_text(content.entries, row.at + 16);
-      if (ids.insert(id).second) continue;
-      const std::string fresh = made_guid(id + std::to_string(row.first));
-      changes_.push_back(
-          fmt::format("entry {} gets the id {}: {} is another's, too", number, fresh, id));
-      lay_guid(std::span(content.entries).subspan(row.at + 16, 16), fresh);
-      ids.insert(fresh);
+      // Systems find their volumes by these: which of the two may change only the user knows.
+      if (!ids.insert(id).second)
+        diagnosis_.notes.push_back(fmt::format(
+            "entry {} of the GPT has the id {} of another entry: systems mount one of the two; "
+            "choose with --set gpt:entries.entry{}.id=GUID",
+            number, id, number));
     }
   }
 
@@ -345,6 +341,7 @@ class GptDiagnosis {
                   : copy          ? "gpt.backup"
                                   : "gpt.primary";
       step.certainty = entries_changed ? Certainty::likely : certainty_;
+      if (certainty_ != Certainty::certain || entries_changed) step.part = "gpt";
       const std::string which = copy ? "copy at the end" : "first copy";
       step.what = grown_
                       ? fmt::format("the {} of the GPT for a disk of {} sectors", which, last_ + 1)
@@ -391,7 +388,9 @@ class GptDiagnosis {
     }
     RepairStep step;
     step.code = "gpt.protective";
-    step.certainty = Certainty::certain;
+    // It says that there is a GPT: no more certain than the GPT is.
+    step.certainty = certainty_;
+    if (certainty_ != Certainty::certain) step.part = "gpt";
     step.what = is_protective ? "the signature of sector 0"
                               : "sector 0: an entry of type EE over the whole disk";
     step.evidence = "the disk has a GPT; without it systems take the disk for an empty one";

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <optional>
 
 #include "base/checked.h"
 #include "base/lay.h"
@@ -52,12 +53,14 @@ class MbrDiagnosis {
   // What the first sector becomes by `change`, as a step.
   template <typename Change>
   void propose(std::string code, Certainty certainty, std::string what, std::string evidence,
-               Change change) {
+               Change change, std::optional<std::size_t> slot = std::nullopt) {
     Bytes after = sector_;
     change(std::span(after));
     if (after == sector_) return;
     RepairStep step;
     step.code = std::move(code);
+    // What is wrong with one entry is one thing to put right.
+    if (slot) step.part = fmt::format("mbr.entry{}", *slot + 1);
     step.certainty = certainty;
     step.what = std::move(what);
     step.evidence = std::move(evidence);
@@ -92,8 +95,7 @@ class MbrDiagnosis {
     const auto view = std::find_if(
         disk_.volumes.begin(), disk_.volumes.end(),
         [&](const VolumeView& v) { return v.row.range.offset == entry.start * step_; });
-    return view != disk_.volumes.end() && !view->recognised.empty() &&
-           !view->recognised.starts_with("nothing") && !view->recognised.starts_with("its start");
+    return view != disk_.volumes.end() && (view->owner || view->file_system);
   }
 
   bool entries_can_be() const {
@@ -189,14 +191,15 @@ class MbrDiagnosis {
       const MbrEntry entry = mbr_entry(sector_, i);
       if ((entry.flag & 0x7F) == 0) continue;
       if (!entry.used() || (volume_at(entry.start) == nullptr && !is_extended(entry))) continue;
-      propose("mbr.flag", Certainty::certain,
-              fmt::format("entry {}: the flag 0x{:02x} becomes 0x{:02x}", i + 1, entry.flag,
-                          entry.flag & 0x80),
-              "nothing but 00 and 80 is a flag; systems reject the table for it",
-              [&](std::span<std::byte> after) {
-                after[kMbrEntriesAt + i * kMbrEntryBytes] =
-                    static_cast<std::byte>(entry.flag & 0x80);
-              });
+      propose(
+          "mbr.flag", Certainty::certain,
+          fmt::format("entry {}: the flag 0x{:02x} becomes 0x{:02x}", i + 1, entry.flag,
+                      entry.flag & 0x80),
+          "nothing but 00 and 80 is a flag; systems reject the table for it",
+          [&](std::span<std::byte> after) {
+            after[kMbrEntriesAt + i * kMbrEntryBytes] = static_cast<std::byte>(entry.flag & 0x80);
+          },
+          i);
     }
   }
 
@@ -218,34 +221,40 @@ class MbrDiagnosis {
           wrong = fmt::format("the entry reaches into the {}, the volume does not", name(other));
     if (!wrong.empty()) {
       entry.sectors = needed;
-      propose("mbr.length", Certainty::certain,
-              fmt::format("entry {}: its length becomes {} sectors", i + 1, needed), wrong,
-              [&](std::span<std::byte> after) {
-                const auto at = after.subspan(kMbrEntriesAt + i * kMbrEntryBytes, kMbrEntryBytes);
-                lay_chs(at.subspan(5, 3), entry.start + needed - 1);
-                lay_le32(at, 12, needed);
-              });
+      propose(
+          "mbr.length", Certainty::certain,
+          fmt::format("entry {}: its length becomes {} sectors", i + 1, needed), wrong,
+          [&](std::span<std::byte> after) {
+            const auto at = after.subspan(kMbrEntriesAt + i * kMbrEntryBytes, kMbrEntryBytes);
+            lay_chs(at.subspan(5, 3), entry.start + needed - 1);
+            lay_le32(at, 12, needed);
+          },
+          i);
     }
     if (mbr_type_may_be(entry.type, volume.file_system)) return;
     const std::uint8_t type = mbr_type_for(volume, uses_lba());
-    propose("mbr.type", Certainty::certain,
-            fmt::format("entry {}: the type 0x{:02x} becomes 0x{:02x} ({})", i + 1, entry.type,
-                        type, mbr_type(type).words),
-            fmt::format("its volume holds {}: {}", volume.file_system, volume.evidence),
-            [&](std::span<std::byte> after) {
-              after[kMbrEntriesAt + i * kMbrEntryBytes + 4] = static_cast<std::byte>(type);
-            });
+    propose(
+        "mbr.type", Certainty::certain,
+        fmt::format("entry {}: the type 0x{:02x} becomes 0x{:02x} ({})", i + 1, entry.type, type,
+                    mbr_type(type).words),
+        fmt::format("its volume holds {}: {}", volume.file_system, volume.evidence),
+        [&](std::span<std::byte> after) {
+          after[kMbrEntriesAt + i * kMbrEntryBytes + 4] = static_cast<std::byte>(type);
+        },
+        i);
   }
 
   void mend_extended_type(std::size_t i, const MbrEntry& entry) {
     const std::uint8_t type = uses_lba() ? 0x0F : 0x05;
-    propose("mbr.type", Certainty::certain,
-            fmt::format("entry {}: the type 0x{:02x} becomes 0x{:02x} ({})", i + 1, entry.type,
-                        type, mbr_type(type).words),
-            "the record of a logical volume stands at its start, and the volume where that says",
-            [&](std::span<std::byte> after) {
-              after[kMbrEntriesAt + i * kMbrEntryBytes + 4] = static_cast<std::byte>(type);
-            });
+    propose(
+        "mbr.type", Certainty::certain,
+        fmt::format("entry {}: the type 0x{:02x} becomes 0x{:02x} ({})", i + 1, entry.type, type,
+                    mbr_type(type).words),
+        "the record of a logical volume stands at its start, and the volume where that says",
+        [&](std::span<std::byte> after) {
+          after[kMbrEntriesAt + i * kMbrEntryBytes + 4] = static_cast<std::byte>(type);
+        },
+        i);
   }
 
   // Makers since the nineties use the kinds that are counted in sectors, and so do the other
@@ -297,12 +306,13 @@ class MbrDiagnosis {
     right.start = start_of(volume);
     if (right.sectors < length_of(volume) || right.start + right.sectors > sectors_)
       right.sectors = length_of(volume);
-    propose("mbr.start", one ? Certainty::certain : Certainty::likely,
-            fmt::format("entry {}: its start becomes sector {}", i + 1, right.start),
-            fmt::format("nothing begins at sector {}; the only volume without an entry is the {}: "
-                        "{}",
-                        entry.start, name(volume), volume.evidence),
-            [&](std::span<std::byte> after) { lay_mbr_entry(after, i, right, 0); });
+    propose(
+        "mbr.start", one ? Certainty::certain : Certainty::likely,
+        fmt::format("entry {}: its start becomes sector {}", i + 1, right.start),
+        fmt::format("nothing begins at sector {}; the only volume without an entry is the {}: "
+                    "{}",
+                    entry.start, name(volume), volume.evidence),
+        [&](std::span<std::byte> after) { lay_mbr_entry(after, i, right, 0); }, i);
   }
 
   // The slot in which an entry keeps them in the order of their starts; 4: none is free.
@@ -393,7 +403,7 @@ class MbrDiagnosis {
                     slot + 1, right.sectors, right.start, stored.sectors, stored.start),
         "records of logical volumes lie there, their volumes where they say, and other volumes "
         "behind",
-        [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, right, 0); });
+        [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, right, 0); }, slot);
   }
 
   void add_extended(const Records& records) {
@@ -404,11 +414,12 @@ class MbrDiagnosis {
       if (start_of(*volume) < records.first && slot < 3 && !mbr_entry(sector_, slot + 1).used())
         ++slot;
     const MbrEntry extended{0, 0x0F, records.first, records.end - records.first};
-    propose("mbr.extended", records.certainty,
-            fmt::format("entry {}: an extended volume from sector {} to {}", slot + 1,
-                        records.first, records.end - 1),
-            "records of logical volumes lie there, and their volumes where they say",
-            [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, extended, 0); });
+    propose(
+        "mbr.extended", records.certainty,
+        fmt::format("entry {}: an extended volume from sector {} to {}", slot + 1, records.first,
+                    records.end - 1),
+        "records of logical volumes lie there, and their volumes where they say",
+        [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, extended, 0); }, slot);
   }
 
   void add_missing() {
@@ -433,12 +444,13 @@ class MbrDiagnosis {
             fmt::format("the {} overlaps what an entry names", name(*volume)));
         continue;
       }
-      propose(none_used ? "mbr.table" : "mbr.entry",
-              is_sure(*volume) ? Certainty::certain : Certainty::likely,
-              fmt::format("entry {}: the {}, {} sectors, type 0x{:02x} ({})", slot + 1,
-                          name(*volume), entry.sectors, entry.type, mbr_type(entry.type).words),
-              "no entry names it; what speaks for it: " + volume->evidence,
-              [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, entry, 0); });
+      propose(
+          none_used ? "mbr.table" : "mbr.entry",
+          is_sure(*volume) ? Certainty::certain : Certainty::likely,
+          fmt::format("entry {}: the {}, {} sectors, type 0x{:02x} ({})", slot + 1, name(*volume),
+                      entry.sectors, entry.type, mbr_type(entry.type).words),
+          "no entry names it; found by " + volume->evidence,
+          [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, entry, 0); }, slot);
     }
   }
 
@@ -474,6 +486,24 @@ class MbrDiagnosis {
     return list;
   }
 
+  ByteView code() const { return ByteView(sector_).first(kCodeBytes); }
+
+  // The only volume with boot code, else the only one with a loader's files.
+  std::vector<Startable> perhaps_startable() const {
+    std::vector<Startable> with_code, with_files;
+    for (std::size_t i = 0; i < 4; ++i) {
+      const MbrEntry entry = mbr_entry(sector_, i);
+      if (!entry.used() || is_extended(entry)) continue;
+      const BootEvidence evidence =
+          boot_evidence(*flat_, entry.start * step_, files_of(entry).get());
+      if (evidence.code) with_code.push_back({i, evidence});
+      if (!evidence.files.empty()) with_files.push_back({i, evidence});
+    }
+    return with_code.size() == 1    ? with_code
+           : with_files.size() == 1 ? with_files
+                                    : std::vector<Startable>{};
+  }
+
   // Its files can be read, and a loader's are not among them.
   bool is_without_loader(std::size_t number) const {
     const MbrEntry entry = mbr_entry(sector_, number);
@@ -491,7 +521,10 @@ class MbrDiagnosis {
       if (entry.used()) active.push_back(i);
     }
     if (!known_loader(sector_).empty()) return;
-    const std::vector<Startable> can = startable();
+    std::vector<Startable> can = startable();
+    // With less to show for it: a volume that alone has boot code, or a loader's files.
+    const bool weak = can.empty() && active.empty() && !stray && !all_zero(code());
+    if (weak) can = perhaps_startable();
     if (active.size() == 1 && !stray && (can.size() != 1 || !is_without_loader(active[0]))) return;
     if (can.size() != 1) {
       if (active.size() > 1)
@@ -505,26 +538,30 @@ class MbrDiagnosis {
     }
     const std::size_t right = can[0].entry;
     const std::string why =
-        fmt::format("its volume alone begins with boot code and has {} in its root folder",
-                    can[0].evidence.files);
-    const bool no_code = all_zero(ByteView(sector_).first(kCodeBytes));
+        weak ? std::string(can[0].evidence.code ? "its volume alone begins with boot code"
+                                                : "its volume alone has a loader's files")
+             : fmt::format("its volume alone begins with boot code and has {} in its root folder",
+                           can[0].evidence.files);
+    const bool no_code = all_zero(code());
     const bool other_active = active.size() == 1;
     const std::size_t more =
         active.size() - static_cast<std::size_t>(std::count(active.begin(), active.end(), right));
     const std::string what = fmt::format("entry {} {} the active one{}", right + 1,
                                          more < active.size() ? "stays" : "becomes",
                                          more == 0 ? "" : ", and no other is");
-    propose(
-        "mbr.active",
-        other_active || (active.empty() && no_code) ? Certainty::likely : Certainty::certain, what,
-        active.empty() ? "no entry is active, so nothing is started; " + why
-        : other_active ? fmt::format("the volume of entry {} has no loader; ", active[0] + 1) + why
-                       : why,
-        [&](std::span<std::byte> after) {
-          for (std::size_t i = 0; i < 4; ++i)
-            after[kMbrEntriesAt + i * kMbrEntryBytes] =
-                static_cast<std::byte>(i == right ? 0x80 : 0);
-        });
+    propose("mbr.active",
+            weak || other_active || (active.empty() && no_code) ? Certainty::likely
+                                                                : Certainty::certain,
+            what,
+            active.empty() ? "no entry is active, so nothing is started; " + why
+            : other_active
+                ? fmt::format("the volume of entry {} has no loader; ", active[0] + 1) + why
+                : why,
+            [&](std::span<std::byte> after) {
+              for (std::size_t i = 0; i < 4; ++i)
+                after[kMbrEntriesAt + i * kMbrEntryBytes] =
+                    static_cast<std::byte>(i == right ? 0x80 : 0);
+            });
   }
 
   void boot_code() {

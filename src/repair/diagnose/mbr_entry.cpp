@@ -19,7 +19,7 @@ std::uint8_t mbr_type_for(const FoundVolume& volume, bool lba) {
   if (volume.file_system == "fat12") return 0x01;
   if (volume.file_system == "swap") return 0x82;
   if (volume.file_system == "lvm") return 0x8E;
-  if (volume.file_system == "array") return 0xFD;
+  if (volume.file_system == "md") return 0xFD;
   return 0x83;
 }
 

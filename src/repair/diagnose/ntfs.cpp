@@ -18,6 +18,8 @@ namespace {
 
 constexpr std::size_t kSector = 512;
 constexpr std::size_t kMirrored = 4;  // records
+// Where the boot code begins, and so much of it that something is there.
+constexpr std::size_t kCodeAt = 0x54, kCodeStart = 32;
 constexpr std::uint32_t kIndexRoot = 0x90;
 
 struct Figure {
@@ -199,11 +201,16 @@ class NtfsDiagnosis : VolumeDiagnosis {
     const bool own_jumps = jumps(boot_);
     if (copy && jumps(copy->sector) && !copy->doubted &&
         (copy->points > own_points || (copy->points == own_points && !own_jumps))) {
+      // Boot code that is there stays: the copy may have another.
+      const bool code_is_there =
+          le16(boot_, 510) == 0xAA55 && !all_zero(slice(boot_, kCodeAt, kCodeStart));
+      Bytes right = copy->sector;
+      if (code_is_there) lay_bytes(right, kCodeAt, slice(boot_, kCodeAt, 510 - kCodeAt));
       propose("ntfs.boot-sector", Certainty::certain,
-              fmt::format("the boot sector, from its copy at byte {} of the volume",
-                          copy->geometry.place),
-              "it is lost or does not fit the file table; the copy does", 0, boot_, copy->sector);
-      boot_ = copy->sector;
+              fmt::format("the {}boot sector, from its copy at byte {} of the volume",
+                          code_is_there ? "figures of the " : "", copy->geometry.place),
+              "it is lost or does not fit the file table; the copy does", 0, boot_, right);
+      boot_ = right;
     } else if (own && own_jumps && !own->doubted) {
       mend_copy(*own, copy);
     } else {

@@ -34,7 +34,7 @@ class VolumeDiagnosis {
   }
   void propose(const char* code, Certainty certainty, std::string what, std::string evidence,
                std::uint64_t at, ByteView before, ByteView after) {
-    RepairStep step{0, code, certainty, std::move(what), std::move(evidence), {}};
+    RepairStep step{0, code, certainty, std::move(what), std::move(evidence), {}, {}};
     change(step, at, before, after);
     add(std::move(step));
   }

@@ -46,12 +46,12 @@ class Guarded : public ::testing::Test {
 
   // What it says when a byte is to be written; empty when it is.
   std::string refusal(const std::shared_ptr<const Host>& host, std::uint64_t at = 440,
-                      bool despite_saved_state = false) {
+                      bool override_saved_state = false) {
     const RepairPlan plan = plan_bytes({path_, {}}, at, kit::bytes_of("lamp"), {}, context_);
     ApplyOptions how;
     how.journal = folder_ / "undo";
     how.host = host;
-    how.despite_saved_state = despite_saved_state;
+    how.override_saved_state = override_saved_state;
     try {
       apply_repair(plan, {1}, {}, how, context_);
     } catch (const Error& error) {
@@ -114,7 +114,8 @@ TEST_F(Guarded, ASuspendedMachineNeedsAnExplicitWord) {
 TEST_F(Guarded, AParentOfAChildIsLeftAlone) {
   ImageOptions options = child_of({path_, {}}, "raw", folder_ / "child.qcow2");
   write_image(open_file_source(path_, context_), folder_ / "child.qcow2", options, context_);
-  EXPECT_NE(refusal(std::make_shared<StandIn>()).find("child.qcow2 lies on it"), std::string::npos);
+  EXPECT_NE(refusal(std::make_shared<StandIn>()).find("child.qcow2 is based on it"),
+            std::string::npos);
 }
 
 TEST_F(Guarded, AHibernatedSystemsVolumeIsLeftAlone) {

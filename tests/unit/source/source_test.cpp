@@ -30,17 +30,22 @@ TEST(FileSource, SaysWhyItCannotOpen) {
   EXPECT_THROW(open_file_source(pipe, context), Error) << "and does not hang";
 }
 
-TEST(FileSource, AFileThatShrinksGivesZerosAndAFinding) {
+// Zeros in place of what was cut off were passed on as data.
+TEST(FileSource, AFileThatShrinksIsAnErrorAndNoData) {
   const kit::Folder folder;
   const std::string path = folder.file("card.img", kit::pattern(10'000, 1));
   const Context context;
   const SourcePtr source = open_file_source(path, context);
   ASSERT_EQ(truncate(path.c_str(), 4'000), 0);
-  std::vector<Range> lost;
-  const Bytes got = kit::read_all(*source, &lost);
-  EXPECT_EQ(got.size(), 10'000u);
-  EXPECT_EQ(lost, (std::vector<Range>{{4'000, 6'000}}));
-  EXPECT_EQ(kit::codes(context), Codes{"source.shrunk@4000"});
+  try {
+    kit::read_all(*source);
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.code(), ErrorCode::cannot_read);
+    EXPECT_EQ(error.offset(), 4'000u);
+  }
+  // Nor is it a hole.
+  EXPECT_THROW(source->extents({0, 10'000}, [](const Extent&) { return true; }), Error);
 }
 
 TEST(FileSource, LeavesTheAccessTimeAlone) {

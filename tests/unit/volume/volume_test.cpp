@@ -13,7 +13,7 @@ constexpr std::size_t kMiB = 1 << 20;
 
 VolumeTable read(const Bytes& disk, const Context& context,
                  std::optional<std::uint32_t> sector = {}) {
-  return read_volume_table(make_memory_source(disk), sector, context);
+  return read_volume_table(make_memory_source(disk), sector, known_formats(), context);
 }
 
 std::vector<std::pair<std::uint64_t, Range>> rows(const VolumeTable& table) {

@@ -32,7 +32,23 @@ class UnitSource final : public ByteSource {
   }
 
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
-    return visit({ExtentKind::derived, range, nullptr, 0, units_.how});
+    // What is known of whole stretches is not asked unit by unit.
+    auto next = std::partition_point(
+        units_.known.begin(), units_.known.end(),
+        [&](const Units::Known& known) { return known.range.end() <= range.offset; });
+    for (std::uint64_t at = range.offset; at < range.end();) {
+      const bool none = next == units_.known.end();
+      const bool inside = !none && next->range.offset <= at;
+      const std::uint64_t to = std::min(range.end(), none     ? range.end()
+                                                     : inside ? next->range.end()
+                                                              : next->range.offset);
+      const ExtentKind kind = inside ? next->kind : ExtentKind::derived;
+      if (!visit({kind, {at, to - at}, nullptr, 0, inside ? std::string() : units_.how}))
+        return false;
+      at = to;
+      if (inside) ++next;
+    }
+    return true;
   }
 
  private:

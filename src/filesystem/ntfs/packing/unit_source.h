@@ -6,6 +6,7 @@
 
 #include <functional>
 #include <string>
+#include <vector>
 
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
@@ -16,6 +17,13 @@ struct Units {
   std::uint64_t size_bytes = 0;
   std::uint64_t unit_bytes = 0;
   std::string how;  // what packed them
+  // Stretches of whole units that are known to be zero or unreadable, in order; the rest is
+  // unpacked. A file may be recorded as far larger than its volume.
+  struct Known {
+    Range range;
+    ExtentKind kind{};
+  };
+  std::vector<Known> known;
   // Fills `out`, one whole unit or what is left of the last; adds the ranges of the whole that are
   // lost.
   std::function<void(std::uint64_t unit, std::span<std::byte> out, std::vector<Range>& lost)>

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/bytes.h"
@@ -40,6 +42,9 @@ Bytes bytes_of(const std::string& text) {
 // Over all that is written and where, so that an edited plan is not made by mistake.
 std::string sum_of(const RepairPlan& plan) {
   std::string all = plan.source + '\0' + plan.identity.samples_sha256;
+  for (const RepairFix& fix : plan.fixes)
+    all += fmt::format("\nfix {} {} {} {}", fix.number, to_string(fix.certainty),
+                       fmt::join(fix.needs, ","), fmt::join(fix.steps, ","));
   for (const RepairStep& step : plan.steps) {
     all += fmt::format("\n{} {} {}", step.number, step.code, to_string(step.certainty));
     for (const PlannedWrite& write : step.writes)
@@ -54,6 +59,41 @@ void put_reach(JsonWriter& json, const char* key, const Reach& reach) {
   json.key("files").value(reach.files).key("folders").value(reach.folders).end_object();
 }
 
+void put_numbers(JsonWriter& json, const char* key, const std::vector<std::size_t>& numbers) {
+  json.key(key).begin_array();
+  for (const std::size_t number : numbers) json.value(std::uint64_t{number});
+  json.end_array();
+}
+
+// The steps that have to be made before a step: those before it in its fix, and all of the fixes
+// that one needs.
+std::vector<std::size_t> steps_before(const RepairPlan& plan, std::size_t number) {
+  std::vector<std::size_t> steps;
+  for (const RepairFix& fix : plan.fixes) {
+    if (std::find(fix.steps.begin(), fix.steps.end(), number) == fix.steps.end()) continue;
+    for (const std::size_t need : fix.needs)
+      for (const std::size_t step : plan.fixes.at(need - 1).steps) steps.push_back(step);
+    for (const std::size_t step : fix.steps)
+      if (step < number) steps.push_back(step);
+  }
+  return steps;
+}
+
+Certainty certainty_of(const std::string& text) {
+  for (const Certainty one : {Certainty::certain, Certainty::likely, Certainty::possible})
+    if (text == to_string(one)) return one;
+  fail("has a certainty that is not known: " + text);
+}
+
+std::vector<std::size_t> numbers_of(const nlohmann::json& list, std::size_t most) {
+  std::vector<std::size_t> numbers;
+  for (const auto& number : list) {
+    numbers.push_back(number.get<std::size_t>());
+    if (numbers.back() == 0 || numbers.back() > most) fail("names a step or fix it does not have");
+  }
+  return numbers;
+}
+
 }  // namespace
 
 void write_json(JsonWriter& json, const RepairPlan& plan) {
@@ -61,7 +101,15 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
   json.key("identity").begin_object().key("size_bytes").value(plan.identity.size_bytes);
   json.key("sector_size").value(plan.identity.sector_size);
   json.key("samples_sha256").value(plan.identity.samples_sha256).end_object();
-  json.key("steps").begin_array();
+  json.key("fixes").begin_array();
+  for (const RepairFix& fix : plan.fixes) {
+    json.begin_object().key("number").value(std::uint64_t{fix.number});
+    json.key("certainty").value(to_string(fix.certainty)).key("gain").value(fix.gain);
+    put_numbers(json, "needs", fix.needs);
+    put_numbers(json, "steps", fix.steps);
+    json.end_object();
+  }
+  json.end_array().key("steps").begin_array();
   for (const RepairStep& step : plan.steps) {
     json.begin_object()
         .key("number")
@@ -69,7 +117,9 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
         .key("code")
         .value(step.code);
     json.key("certainty").value(to_string(step.certainty)).key("what").value(step.what);
-    json.key("evidence").value(step.evidence).key("writes").begin_array();
+    json.key("evidence").value(step.evidence);
+    put_numbers(json, "needs", steps_before(plan, step.number));
+    json.key("writes").begin_array();
     for (const PlannedWrite& write : step.writes) {
       json.begin_object().key("address").value(write.address);
       json.key("offset_bytes").value(write.offset_bytes);
@@ -82,6 +132,7 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
   json.key("steps_sha256").value(sum_of(plan));
   put_reach(json, "before", plan.before);
   put_reach(json, "after", plan.after);
+  put_reach(json, "after_all", plan.after_all);
   json.key("notes").begin_array();
   for (const std::string& note : plan.notes) json.value(note);
   json.end_array();
@@ -105,10 +156,7 @@ RepairPlan read_plan(const std::string& text) {
       step.code = row.at("code").get<std::string>();
       step.what = row.at("what").get<std::string>();
       step.evidence = row.at("evidence").get<std::string>();
-      const std::string certainty = row.at("certainty").get<std::string>();
-      step.certainty = certainty == "certain"  ? Certainty::certain
-                       : certainty == "likely" ? Certainty::likely
-                                               : Certainty::possible;
+      step.certainty = certainty_of(row.at("certainty").get<std::string>());
       for (const auto& cell : row.at("writes")) {
         PlannedWrite write;
         write.address = cell.at("address").get<std::string>();
@@ -118,6 +166,17 @@ RepairPlan read_plan(const std::string& text) {
         step.writes.push_back(std::move(write));
       }
       plan.steps.push_back(std::move(step));
+    }
+    for (const auto& row : document.at("fixes")) {
+      if (plan.fixes.size() >= kMostSteps) fail("has too many fixes");
+      RepairFix fix;
+      fix.number = plan.fixes.size() + 1;
+      if (row.at("number").get<std::uint64_t>() != fix.number) fail("its fixes are not in order");
+      fix.certainty = certainty_of(row.at("certainty").get<std::string>());
+      fix.gain = row.at("gain").get<std::string>();
+      fix.needs = numbers_of(row.at("needs"), plan.fixes.size());
+      fix.steps = numbers_of(row.at("steps"), plan.steps.size());
+      plan.fixes.push_back(std::move(fix));
     }
     if (document.at("steps_sha256").get<std::string>() != sum_of(plan))
       fail("was edited since it was made: --set and --write are for changes by hand");

@@ -6,12 +6,14 @@
 #include <charconv>
 
 #include "base/crc32c.h"
+#include "base/guid.h"
 #include "base/lay.h"
 #include "lantern/error.h"
 #include "lantern/repair.h"
 #include "lantern/structure.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/plan/manual_step.h"
 #include "repair/trial.h"
 
 namespace lantern {
@@ -57,6 +59,8 @@ Bytes value_bytes(const Field& field, const std::string& value) {
     lay_text(bytes, 0, value);
     return bytes;
   }
+  if (length == 16)
+    if (Bytes guid = guid_bytes(value); !guid.empty()) return guid;
   std::optional<std::uint64_t> number = number_of(value);
   const bool flag = field.name.ends_with("active");
   if (flag && value == "yes") number = 0x80;
@@ -78,8 +82,8 @@ class FieldPlan {
  public:
   FieldPlan(const Address& source, const std::string& name, const OpenOptions& options,
             const Context& context)
-      : trial_(source, options, Scratch::in_memory(context.clock->now_seconds(), context.scratch),
-               context),
+      : trial_(resolved(source), options,
+               Scratch::in_memory(context.clock->now_seconds(), context.scratch), context),
         target_(trial_.open()),
         context_(trial_.fresh()) {
     const std::size_t dot = name.find('.');
@@ -100,12 +104,9 @@ class FieldPlan {
     plan.source = trial_.source().print();
     plan.identity = identify(*open_file_source(trial_.source().first, context));
     RepairStep step;
-    step.number = 1;
-    step.code = "by-hand.field";
-    step.certainty = Certainty::certain;
+    step.code = "manual.field";
     step.what = fmt::format("{}.{}: {} becomes {}", structure_.name, field_->name, field_->value,
                             for_terminal(value));
-    step.evidence = "by hand";
     Bytes after = structure_.bytes;
     lay_bytes(after, static_cast<std::size_t>(field_->place.offset), value_bytes(*field_, value));
     sums(after, step);
@@ -114,7 +115,7 @@ class FieldPlan {
       fail(fmt::format("{}.{} is that already", structure_.name, field_->name), "nothing to do");
     trial_.fill_before(step);
     trial_.write(step);
-    plan.steps.push_back(std::move(step));
+    add_manual_step(plan, std::move(step));
     return plan;
   }
 
@@ -148,7 +149,7 @@ class FieldPlan {
 
   // Both headers have a sum over the entries, and the other copy has the entries, too.
   void sum_of_entries(const Bytes& after, RepairStep& step) const {
-    const DiskView& disk = target_.disks.back();
+    const DiskView& disk = target_.disk();
     const SourcePtr& flat = disk.container.flat;
     for (const char* name : {"gpt", "gpt:copy"}) {
       Structure header;

@@ -1,4 +1,4 @@
-#include "repair/guards.h"
+#include "repair/apply/guards.h"
 
 #include <fmt/format.h>
 
@@ -10,8 +10,8 @@
 #include "lantern/error.h"
 #include "lantern/machines.h"
 #include "lantern/text.h"
+#include "repair/apply/trial_image.h"
 #include "repair/diagnose/diagnosis.h"
-#include "repair/trial.h"
 
 namespace lantern {
 namespace {
@@ -30,26 +30,22 @@ std::string full_path(const std::string& path) {
 
 class Guards {
  public:
-  Guards(const RepairPlan& plan, const std::vector<std::size_t>& steps, const WriteLog& writes,
-         const OpenOptions& options, const ApplyOptions& how, const Context& context)
-      : plan_(plan),
-        steps_(steps),
-        writes_(writes),
-        options_(options),
-        how_(how),
-        context_(context) {
+  Guards(const GuardedWrites& guarded, const OpenOptions& options, const ApplyOptions& how,
+         const Context& context)
+      : guarded_(guarded), options_(options), how_(how), context_(context) {
     context_.findings = std::make_shared<FindingSink>();
     context_.scratch = nullptr;
   }
 
-  void check() {
-    for (const WriteLog::File& file : writes_.files()) {
+  Beside check() {
+    for (const WriteLog::File& file : guarded_.writes.files()) {
       journal_elsewhere(file.path);
       if (how_.host) users(file.path);
       machines(file.path);
       children(file.path);
     }
     file_systems();
+    return std::move(beside_);
   }
 
  private:
@@ -112,9 +108,9 @@ class Guards {
       if (machine.state == MachineState::running)
         refuse(path, fmt::format("{} runs: {}", who, machine.state_evidence),
                "switch it off, and run the command again");
-      if (machine.state == MachineState::suspended && !how_.despite_saved_state)
+      if (machine.state == MachineState::suspended && !how_.override_saved_state)
         refuse(path, fmt::format("{} is suspended: {}", who, machine.state_evidence),
-               "start and shut it down; or give its saved state up with --despite saved-state");
+               "start and shut it down; or give its saved state up with --override saved-state");
     }
   }
 
@@ -136,11 +132,15 @@ class Guards {
       around.opening = {place};
       try {
         for (const ChainLink& link : open_container(*file, around, context_).chain)
-          if (!link.missing && full_path(link.place) == path)
+          if (!link.missing && full_path(link.place) == path) {
+            if (is_unchanged_trial(place, context_)) {
+              beside_.trials.push_back(place);
+              continue;
+            }
             refuse(path,
-                   fmt::format("{} lies on it: with another parent it is another disk",
-                               for_terminal(place)),
+                   fmt::format("{} is based on it and would no longer fit", for_terminal(place)),
                    "repair the child, or a copy");
+          }
       } catch (const Error& failed) {
         if (failed.code() == ErrorCode::refused || failed.code() == ErrorCode::stopped) throw;
       }
@@ -150,7 +150,7 @@ class Guards {
   // What the file systems' own logs will write over, and what a sleeping system has in mind.
   void file_systems() {
     std::error_code error;
-    const Address source = Address::parse(plan_.source, [&](const std::string& path) {
+    const Address source = Address::parse(guarded_.source, [&](const std::string& path) {
       return fs::exists(fs::symlink_status(path, error));
     });
     std::optional<Target> target;
@@ -160,7 +160,7 @@ class Guards {
       if (failed.code() == ErrorCode::stopped) throw;
       return;  // too hurt to be opened: nothing in it is asleep that could be known
     }
-    const DiskView& disk = target->disks.back();
+    const DiskView& disk = target->disk();
     for (const VolumeView& volume : disk.volumes) {
       if (!volume.file_system) continue;
       const std::vector<Range> touched = touched_in(disk, volume);
@@ -173,18 +173,14 @@ class Guards {
 
   std::vector<Range> touched_in(const DiskView& disk, const VolumeView& volume) const {
     std::vector<Range> touched;
-    for (const RepairStep& step : plan_.steps) {
-      if (std::find(steps_.begin(), steps_.end(), step.number) == steps_.end()) continue;
-      for (const PlannedWrite& write : step.writes) {
-        Range range{write.offset_bytes, write.after.size()};
-        if (write.address == volume.address.print()) {
-          touched.push_back(range);
-        } else if (write.address == disk.address.print()) {
-          const Range part = intersect(range, volume.row.range);
-          // Our own mending of these is what a log, written out, would leave, too.
-          if (!part.empty() && !step.code.starts_with("ext."))
-            touched.push_back({part.offset - volume.row.range.offset, part.length});
-        }
+    for (const TouchedLayer& layer : guarded_.layers) {
+      if (layer.address == volume.address.print()) {
+        touched.push_back(layer.range);
+      } else if (layer.address == disk.address.print()) {
+        const Range part = intersect(layer.range, volume.row.range);
+        // Our own repair of these is what a log, written out, would leave, too.
+        if (!part.empty() && !layer.step.starts_with("ext."))
+          touched.push_back({part.offset - volume.row.range.offset, part.length});
       }
     }
     return touched;
@@ -232,20 +228,18 @@ class Guards {
               "let its system mount it once, or repair a copy: --scratch, --into");
   }
 
-  const RepairPlan& plan_;
-  const std::vector<std::size_t>& steps_;
-  const WriteLog& writes_;
+  const GuardedWrites& guarded_;
   const OpenOptions& options_;
   const ApplyOptions& how_;
   Context context_;
+  Beside beside_;
 };
 
 }  // namespace
 
-void check_guards(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                  const WriteLog& writes, const OpenOptions& options, const ApplyOptions& how,
-                  const Context& context) {
-  Guards(plan, steps, writes, options, how, context).check();
+Beside check_guards(const GuardedWrites& guarded, const OpenOptions& options,
+                    const ApplyOptions& how, const Context& context) {
+  return Guards(guarded, options, how, context).check();
 }
 
 }  // namespace lantern

@@ -6,8 +6,9 @@
 #include "lantern/error.h"
 #include "lantern/imaging.h"
 #include "lantern/repair.h"
-#include "repair/guards.h"
-#include "repair/journal.h"
+#include "repair/apply/guards.h"
+#include "repair/apply/journal.h"
+#include "repair/apply/trial_image.h"
 #include "repair/trial.h"
 
 namespace lantern {
@@ -18,6 +19,16 @@ Address address_of(const std::string& text) {
     std::error_code error;
     return std::filesystem::exists(std::filesystem::symlink_status(path, error));
   });
+}
+
+std::vector<TouchedLayer> touched_by(const RepairPlan& plan,
+                                     const std::vector<std::size_t>& steps) {
+  std::vector<TouchedLayer> touched;
+  for (const RepairStep& step : plan.steps)
+    if (std::find(steps.begin(), steps.end(), step.number) != steps.end())
+      for (const PlannedWrite& write : step.writes)
+        touched.push_back({write.address, {write.offset_bytes, write.after.size()}, step.code});
+  return touched;
 }
 
 }  // namespace
@@ -53,9 +64,10 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
   try_repair(plan, steps, options, scratch, context);
   ApplyResult result;
   if (scratch->log().writes().empty()) return result;
-  check_guards(plan, steps, scratch->log(), options, how, context);
+  const GuardedWrites guarded{plan.source, touched_by(plan, steps), scratch->log()};
+  const Beside beside = check_guards(guarded, options, how, context);
   const Media media = open_media(scratch->log(), how);
-  const auto journal = keep_journal(scratch->log(), how.journal, context);
+  const auto journal = keep_journal(scratch->log(), guarded, how.journal, context);
   try {
     make_writes(*journal, media, context);
   } catch (const Error& error) {
@@ -66,6 +78,10 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
   result.journal = how.journal;
   result.applied = steps;
   for (const WriteLog::Write& write : journal->writes()) result.bytes_written += write.length;
+  for (const std::string& trial : beside.trials) {
+    if (how.drop_trial) delete_trial(trial);
+    (how.drop_trial ? result.trials_dropped : result.trials_outdated).push_back(trial);
+  }
   return result;
 }
 
@@ -77,7 +93,7 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
              Scratch::in_memory(context.clock->now_seconds(), context.scratch), context);
   const Address source = address_of(plan.source);
   const Target original = open_disk_target(source, options, context);
-  const DiskView& disk = original.disks.back();
+  const DiskView& disk = original.disk();
   const std::string of_disk = disk.address.print();
   RepairPlan of_child = plan;
   for (RepairStep& step : of_child.steps) {
@@ -85,7 +101,8 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
     for (PlannedWrite& write : step.writes) {
       if (write.address != of_disk)
         throw Error(ErrorCode::unsupported, write.address, write.offset_bytes,
-                    fmt::format("step {} mends the image file itself: a child of it would not help",
+                    fmt::format("step {} repairs the image file itself: a child of it would not "
+                                "help",
                                 step.number),
                     "lantern image --as qcow2 makes a copy that is whole; or use --scratch");
       write.address = child;
@@ -94,11 +111,16 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
   write_image(disk.container.flat, child, child_of(disk.address, disk.container.format, child),
               context);
   of_child.source = child;
+  // It may be in another folder than its parent.
+  OpenOptions of_both = options;
+  of_both.look_in.push_back(
+      std::filesystem::absolute(resolved(source).first).parent_path().string());
   of_child.identity = identify(*open_file_source(child, context));
   const auto scratch = Scratch::in_memory(context.clock->now_seconds());
-  try_repair(of_child, steps, options, scratch, context);
+  try_repair(of_child, steps, of_both, scratch, context);
   // The child is ours and new: there is nothing to take back.
   make_writes(scratch->log(), open_media(scratch->log(), {}), context);
+  mark_as_trial(child, context);
   ApplyResult result;
   result.applied = steps;
   for (const WriteLog::Write& write : scratch->log().writes()) result.bytes_written += write.length;

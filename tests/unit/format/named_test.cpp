@@ -3,6 +3,7 @@
 #include <libdeflate.h>
 
 #include "base/crc32c.h"
+#include "base/sha256.h"
 #include "kit/bytes.h"
 #include "lantern/sources.h"
 #include "lantern/sweep.h"
@@ -55,6 +56,10 @@ void lay_luks(kit::Bytes& disk, std::size_t at) {
   kit::put_text(disk, at, "LUKS\xBA\xBE");
   put_big(disk, at + 6, 2, 2);
   put_big(disk, at + 8, 16384, 8);
+  std::string whole(reinterpret_cast<const char*>(&disk[at]), 16384);
+  const std::string sum = sha256_hex(whole);
+  for (std::size_t i = 0; i < 32; ++i)
+    kit::put(disk, at + 448 + i, std::stoul(sum.substr(2 * i, 2), nullptr, 16), 1);
   kit::put_text(disk, at + 16384, "SKUL\xBA\xBE");
 }
 
@@ -64,6 +69,8 @@ void lay_array_member(kit::Bytes& disk, std::size_t at) {
   kit::put(disk, at + 4096 + 128, 2048, 8);
   kit::put(disk, at + 4096 + 136, 4096, 8);
   kit::put(disk, at + 4096 + 144, 8, 8);
+  // The sum of its words.
+  kit::put(disk, at + 4096 + 216, 0xA92B4EFCu + 1 + 2048 + 4096 + 8, 4);
 }
 
 VolumeSearch searched(const kit::Bytes& disk) {
@@ -82,8 +89,8 @@ const Kind kKinds[] = {
     {"btrfs", lay_btrfs, 5 * kMiB},
     {"swap", lay_swap, 2 * kMiB},
     {"lvm", lay_lvm, 6 * kMiB},
-    {"luks", lay_luks, 14 * kMiB},
-    {"array", lay_array_member, 3 * kMiB}};
+    {"luks2", lay_luks, 14 * kMiB},
+    {"md", lay_array_member, 3 * kMiB}};
 
 TEST(NamedVolume, SaysItsKindAndItsLength) {
   for (const Kind& kind : kKinds) {
@@ -101,13 +108,13 @@ TEST(NamedVolume, SaysItsKindAndItsLength) {
 TEST(NamedVolume, IsFoundWhereNoneUsuallyIs) {
   for (const Kind& kind : kKinds) {
     kit::Bytes disk(16 * kMiB);
-    kind.lay(disk, kStart + 5 * 512);
+    kind.lay(disk, kStart + 37 * 512);
     EXPECT_TRUE(searched(disk).volumes.empty()) << kind.name;
     VolumeSearchOptions all;
     all.every_sector = true;
     const VolumeSearch found = search_volumes(make_memory_source(disk), {}, all, {});
     ASSERT_EQ(found.volumes.size(), 1u) << kind.name;
-    EXPECT_EQ(found.volumes[0].range.offset, kStart + 5 * 512) << kind.name;
+    EXPECT_EQ(found.volumes[0].range.offset, kStart + 37 * 512) << kind.name;
   }
 }
 

@@ -1,0 +1,78 @@
+// Registry: the one list of the formats this library knows, read here or not.
+//
+//   const Registry& formats = known_formats();
+//   auto found = formats.recognise(*disk.container.flat);
+//
+// Thread-safety: constant once made; any thread may ask it.
+#pragma once
+
+#include <array>
+#include <bitset>
+#include <cstddef>
+#include <functional>
+#include <optional>
+#include <string_view>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/format/recognition.h"
+
+namespace lantern {
+
+// Bytes that stand in a sector (512 bytes) of a format, `at` from its start.
+struct FormatMark {
+  std::size_t at = 0;
+  std::string_view bytes;
+};
+
+// Where that sector lies in a source that holds the format: so many bytes from its start, or before
+// its end when that is rounded down to `align`.
+struct FormatPlace {
+  std::uint64_t offset = 0;
+  bool from_end = false;
+  std::uint64_t align = 512;
+};
+
+struct Format {
+  std::string_view name;
+  FormatKind kind{};
+  std::vector<FormatMark> marks;
+  std::vector<FormatPlace> places;
+  // `sector`: byte of the source at which a marked sector lies, wherever that is. Empty: it is no
+  // structure of this format. The range may begin before the source does no more than at byte 0.
+  std::optional<Recognition> (*probe)(const ByteSource& source, std::uint64_t sector) = nullptr;
+  bool is_read = false;
+};
+
+class Registry {
+ public:
+  explicit Registry(std::vector<Format> formats);
+
+  const std::vector<Format>& formats() const { return formats_; }
+  const Format* find(std::string_view name) const;
+
+  // What a source is that begins at its byte 0, the best first: verified before named, a first
+  // structure before a copy, members of arrays and groups and encrypted volumes before file
+  // systems. Reads a few sectors.
+  std::vector<Recognition> recognise(const ByteSource& source) const;
+
+  // What the sector at a byte of the source says, by every format that has a mark there.
+  std::vector<Recognition> probe(const ByteSource& source, std::uint64_t sector) const;
+
+  // Whether a sector of 512 bytes has the mark of any format. A few table lookups.
+  bool may_mark(const std::byte* sector) const;
+  void marks_of(const std::byte* sector, const std::function<void(const Format&)>& visit) const;
+
+ private:
+  struct Lookup {
+    std::size_t at = 0;
+    std::bitset<65536> first_two;
+  };
+  std::vector<Format> formats_;
+  std::vector<Lookup> lookups_;
+};
+
+// Every format there is (composed in src/nest/known_formats.cpp).
+const Registry& known_formats();
+
+}  // namespace lantern

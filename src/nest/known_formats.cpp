@@ -1,0 +1,22 @@
+// Where the registry is composed: a new format is one line here.
+#include <iterator>
+
+#include "filesystem/formats.h"
+#include "format/named/named.h"
+#include "volume/formats.h"
+
+namespace lantern {
+
+const Registry& known_formats() {
+  static const Registry kFormats = [] {
+    std::vector<Format> all = {mbr_format(),   gpt_format(),    ext::format(),
+                               ntfs::format(), exfat::format(), fat::format()};
+    for (auto list : {named::encrypted(), named::volume_managers(), named::firmware_arrays(),
+                      named::file_systems(), named::other_systems(), named::containers()})
+      std::move(list.begin(), list.end(), std::back_inserter(all));
+    return Registry(std::move(all));
+  }();
+  return kFormats;
+}
+
+}  // namespace lantern

@@ -1,0 +1,10 @@
+// A plan of one step that the user asked for, byte by byte or field by field.
+#pragma once
+
+#include "lantern/repair.h"
+
+namespace lantern {
+
+void add_manual_step(RepairPlan& plan, RepairStep step);
+
+}  // namespace lantern

@@ -1,0 +1,98 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "lantern/error.h"
+#include "lantern/repair.h"
+#include "lantern/text.h"
+#include "repair/plan/manual_step.h"
+#include "repair/plan/planner.h"
+#include "repair/trial.h"
+
+namespace lantern {
+std::string_view to_string(Certainty certainty) {
+  switch (certainty) {
+    case Certainty::certain:
+      return "certain";
+    case Certainty::likely:
+      return "likely";
+    case Certainty::possible:
+      return "possible";
+  }
+  return "";
+}
+
+std::vector<std::size_t> certain_fixes(const RepairPlan& plan) {
+  std::vector<std::size_t> numbers;
+  for (const RepairFix& fix : plan.fixes)
+    if (fix.certainty == Certainty::certain) numbers.push_back(fix.number);
+  return numbers;
+}
+
+std::vector<std::size_t> first_choice(const RepairPlan& plan) {
+  const std::vector<std::size_t> certain = certain_fixes(plan);
+  if (!certain.empty() || plan.fixes.empty()) return certain;
+  // It needs no other: those it could need would come before it.
+  return {plan.fixes.front().number};
+}
+
+std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std::size_t>& fixes) {
+  std::vector<std::size_t> steps;
+  const auto named = [&](std::size_t number) {
+    return std::find(fixes.begin(), fixes.end(), number) != fixes.end();
+  };
+  for (const std::size_t number : fixes)
+    if (number == 0 || number > plan.fixes.size())
+      throw Error(ErrorCode::usage, plan.source, std::nullopt,
+                  fmt::format("there is no fix {}", number),
+                  "lantern repair without --apply lists them");
+  for (const RepairFix& fix : plan.fixes) {
+    if (!named(fix.number)) continue;
+    for (const std::size_t need : fix.needs)
+      if (!named(need))
+        throw Error(ErrorCode::usage, plan.source, std::nullopt,
+                    fmt::format("fix {} needs fix {}", fix.number, need),
+                    fmt::format("name both: --apply {},{}", need, fix.number));
+    steps.insert(steps.end(), fix.steps.begin(), fix.steps.end());
+  }
+  return steps;
+}
+
+RepairPlan plan_repair(const Address& source, const PlanOptions& how, const OpenOptions& options,
+                       const Context& context) {
+  return make_repair_plan(source, how, options, context);
+}
+
+void add_manual_step(RepairPlan& plan, RepairStep step) {
+  step.number = 1;
+  step.certainty = Certainty::certain;
+  step.evidence = "manual";
+  plan.fixes.push_back({1, Certainty::certain, "manual", {}, {1}});
+  plan.steps.push_back(std::move(step));
+}
+
+RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
+                      const std::vector<std::byte>& bytes, const OpenOptions& options,
+                      const Context& context) {
+  const Address own = resolved(source);
+  const Trial trial(own, options, Scratch::in_memory(context.clock->now_seconds(), context.scratch),
+                    context);
+  RepairPlan plan;
+  plan.source = own.print();
+  plan.identity = identify(*open_file_source(own.first, context));
+  RepairStep step;
+  step.code = "manual.bytes";
+  step.what = fmt::format("{} at byte {}", counted(bytes.size(), "byte"), offset);
+  step.writes.push_back({own.print(), offset, {}, bytes});
+  const std::uint64_t size = trial.layer(own.print())->size();
+  if (bytes.empty() || offset >= size || bytes.size() > size - offset)
+    throw Error(ErrorCode::usage, own.print(), offset,
+                fmt::format("{} bytes do not fit here: the layer has {}", bytes.size(), size),
+                "lantern survey shows the sizes");
+  trial.fill_before(step);
+  trial.write(step);
+  add_manual_step(plan, std::move(step));
+  return plan;
+}
+
+}  // namespace lantern

@@ -1,0 +1,590 @@
+#include "repair/plan/planner.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <set>
+#include <utility>
+
+#include "lantern/error.h"
+#include "lantern/text.h"
+#include "repair/diagnose/diagnosis.h"
+#include "repair/plan/hands_off.h"
+#include "repair/plan/spare_copy.h"
+#include "repair/plan/state.h"
+#include "repair/trial.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kMaxRounds = 8;
+constexpr std::size_t kMaxFixes = 64;
+constexpr std::size_t kMaxCompared = 12;  // fixes, each of which is tried without each other
+// Bytes that are read to find volumes without being asked to: seconds.
+constexpr std::uint64_t kQuicklyRead = 1u << 30;
+constexpr std::size_t kMaxNoted = 6;  // findings
+// Before the first volume: the table, and code that goes with it.
+constexpr std::uint64_t kBeforeVolumes = 1u << 20;
+
+// Steps that put right one part of a structure.
+struct Part {
+  std::string name;
+  std::vector<RepairStep> steps;
+  Certainty certainty() const {
+    Certainty least = Certainty::certain;
+    for (const RepairStep& step : steps) least = std::max(least, step.certainty);
+    return least;
+  }
+};
+
+struct Fix {
+  std::vector<Part> parts;
+  StateChange gain;
+  std::string words;
+  bool restores_copy = false;      // and gains nothing else
+  std::vector<std::size_t> needs;  // places in the list of fixes
+};
+
+class Planner {
+ public:
+  Planner(const Address& source, const PlanOptions& how, const OpenOptions& options,
+          const Context& context)
+      : source_(resolved(source)), how_(how), options_(options), context_(context) {
+    push_trial();
+  }
+
+  RepairPlan run() {
+    plan_.source = trial().source().print();
+    Address first;
+    first.first = trial().source().first;
+    plan_.identity = identify(*open_file_source(first.first, context_));
+    target();
+    base_ = now_ = kept_ = state_of(*opened_, writes_);
+    plan_.before = now_.reach();
+    for (std::size_t round = 0; round < kMaxRounds && accepted_.size() < kMaxFixes; ++round) {
+      const std::size_t had = accepted_.size();
+      const std::size_t waited = waiting_.size();
+      containers();
+      tables();
+      volumes();
+      if (accepted_.size() == had && waiting_.size() == waited) break;
+    }
+    number();
+    what_is_left();
+    return std::move(plan_);
+  }
+
+ private:
+  const Trial& trial() const { return *trials_.back(); }
+
+  // Over what is laid already.
+  void push_trial() {
+    const auto below = trials_.empty() ? context_.scratch : trials_.back()->scratch();
+    trials_.push_back(std::make_unique<Trial>(
+        source_, options_, Scratch::in_memory(context_.clock->now_seconds(), below), context_));
+  }
+
+  // A disk as a trial shows it; what cannot be opened has nothing accessible.
+  struct Opened {
+    std::unique_ptr<Target> target;  // may be empty
+    Context context;                 // with the findings of its readers
+  };
+
+  Opened open(const Trial& trial) const {
+    Opened opened{nullptr, trial.fresh()};
+    try {
+      opened.target =
+          std::make_unique<Target>(open_disk_target(trial.source(), options_, opened.context));
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::cannot_read && error.code() != ErrorCode::unsupported) throw;
+    }
+    return opened;
+  }
+
+  AccessState state_of(const Opened& opened, const std::vector<PlannedWrite>& writes) {
+    return opened.target ? meter_.measure(*opened.target, writes, opened.context) : AccessState{};
+  }
+
+  // The disk with what is laid so far. Null: it cannot be opened.
+  const Target* target() {
+    if (!opened_) opened_ = open(trial());
+    return opened_->target.get();
+  }
+
+  void note(const std::string& text) {
+    if (std::find(plan_.notes.begin(), plan_.notes.end(), text) == plan_.notes.end())
+      plan_.notes.push_back(text);
+  }
+
+  // Damage that no fix repairs is not passed over in silence.
+  void what_is_left() {
+    if (!waiting_.empty()) lay_again();
+    const Context context = trial().fresh();
+    try {
+      open_disk_target(trial().source(), options_, context);
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      note(error.what());
+    }
+    std::size_t told = 0;
+    for (const Finding& finding : context.findings->all()) {
+      if (finding.severity != Severity::damage) continue;
+      if (++told > kMaxNoted) break;
+      note(finding.address + ": " + finding.message);
+    }
+    if (told > kMaxNoted) note("and more: lantern survey lists all of it");
+  }
+
+  // --- what is proposed -------------------------------------------------------------------------
+
+  void containers() {
+    if (!source_.steps.empty() && source_.steps.back().kind == Step::Kind::volume) return;
+    for (std::size_t round = 0; round < kMaxRounds; ++round) {
+      const auto ask = [this] {
+        Diagnosis diagnosis;
+        diagnose_container(trial().source(), trial().file(), diagnosis, trial().fresh());
+        return diagnosis;
+      };
+      if (!take(ask(), ask, {})) return;
+    }
+  }
+
+  void tables() {
+    if (target() == nullptr || target()->volume) return;
+    const DiskView disk = target()->disk();
+    if (const std::string why = why_disk_is_left(disk); !why.empty()) {
+      left_ = true;
+      note(why);
+      return;
+    }
+    const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
+                       disk.volumes.front().file_system;
+    if (whole || disk.container.flat->size() < 1024) return;
+    const VolumeSearch found = search(disk);
+    const bool gpt = has_gpt(disk) || asks_for_gpt(disk, found);
+    const auto ask = [this, &found, gpt] {
+      Diagnosis diagnosis;
+      if (target() != nullptr)
+        (gpt ? diagnose_gpt : diagnose_mbr)(target()->disk(), found, diagnosis, trial().fresh());
+      return diagnosis;
+    };
+    Diagnosis diagnosis = ask();
+    if (!table_is_plausible(disk, found, diagnosis)) return;
+    leave_what_shrinks(disk, diagnosis);
+    take(std::move(diagnosis), ask, found);
+  }
+
+  // Where nothing is left of a table, a volume that is found may be content of something that is
+  // not known here: an image in a file of it.
+  bool table_is_plausible(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis) {
+    const ByteSource& flat = *disk.container.flat;
+    const Bytes sector = read_bytes(flat, 0, 512);
+    if (sector.size() < 512 || found.volumes.empty() || has_gpt(disk)) return true;
+    if (le16(sector, 510) == 0xAA55 || !all_zero(slice(sector, 446, 64))) return true;
+    const std::uint64_t first = found.volumes.front().range.offset;
+    constexpr std::uint64_t kTrack = 63 * std::uint64_t{512};
+    // Cards begin anywhere in the first MiB; behind that, volumes begin on boundaries.
+    if (first > kBeforeVolumes && first % kBeforeVolumes != 0 && first % kTrack != 0) {
+      note(
+          fmt::format("a {} volume begins at byte {}, where no partition does, and nothing is left "
+                      "of a partition table: none is proposed",
+                      found.volumes.front().file_system, first));
+      return false;
+    }
+    const std::uint64_t before = std::min(kBeforeVolumes, first);
+    if (!has_data(flat, {before, first - before})) return true;
+    for (RepairStep& step : diagnosis.steps)
+      step.certainty = std::max(step.certainty, Certainty::likely);
+    return true;
+  }
+
+  bool has_data(const ByteSource& flat, Range range) const {
+    constexpr std::uint64_t kMaxLooked = 64u << 20;
+    Bytes piece(std::size_t{1} << 20);
+    range.length = std::min(range.length, kMaxLooked);
+    for (std::uint64_t at = range.offset; at < range.end(); at += piece.size()) {
+      context_.check_cancelled();
+      const Range part = intersect({at, piece.size()}, range);
+      if (known_zero(flat, part)) continue;
+      const std::size_t got = flat.read(at, piece).length;
+      if (!all_zero(ByteView(piece).first(std::min(got, static_cast<std::size_t>(part.length)))))
+        return true;
+    }
+    return false;
+  }
+
+  VolumeSearch search(const DiskView& disk) {
+    VolumeSearchOptions usual;
+    usual.usual_places_only = !how_.every_sector;
+    usual.every_sector = how_.every_sector;
+    VolumeSearch found = search_volumes(disk.container.flat, disk.table, usual, trial().fresh());
+    if (!usual.usual_places_only || explained(disk, found)) return found;
+    if (found.unexplained > kQuicklyRead) {
+      note("volumes may be where they usually are not: --every-sector reads all of the disk");
+      return found;
+    }
+    return search_volumes(disk.container.flat, disk.table, {}, trial().fresh());
+  }
+
+  // Whether the table leads to something wherever it leads, or the volumes found are all there is.
+  static bool explained(const DiskView& disk, const VolumeSearch& found) {
+    if (found.unexplained == 0) return true;
+    if (disk.table.scheme == VolumeTable::Scheme::none) return false;
+    return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeView& v) {
+      // Of kinds that are not read here nothing can be said.
+      const bool any_kind = std::all_of(kReadFamilies.begin(), kReadFamilies.end(),
+                                        [&](auto kind) { return type_contradicts(v.row, kind); });
+      return v.file_system || v.owner || v.row.system || any_kind;
+    });
+  }
+
+  // A short file is not the true size of its disk: what would make a table or volume end where the
+  // file does would lose what is missing for good.
+  void leave_what_shrinks(const DiskView& disk, Diagnosis& diagnosis) {
+    const MissingEnd missing = missing_end(disk);
+    if (missing.bytes == 0) return;
+    note(
+        fmt::format("{} ({} bytes) are missing at the end of the disk, by {}: the copy is "
+                    "incomplete; nothing is proposed that would make it fit",
+                    human_size(missing.bytes), missing.bytes, missing.evidence));
+    std::erase_if(diagnosis.steps, [](const RepairStep& step) {
+      return step.code == "mbr.length" || step.code == "mbr.extended" ||
+             (step.code.starts_with("gpt.") && step.code != "gpt.protective");
+    });
+  }
+
+  void volumes() {
+    if (left_) return;
+    for (std::size_t i = 0; target() != nullptr && i < target()->disk().volumes.size(); ++i) {
+      if (target()->volume && *target()->volume != i) continue;
+      const DiskView& disk = target()->disk();
+      if (!may_be_repaired(disk, disk.volumes[i])) continue;
+      const VolumeView volume = disk.volumes[i];
+      for (const std::string_view family : kReadFamilies)
+        if (diagnose_as(family, volume)) break;
+    }
+  }
+
+  bool may_be_repaired(const DiskView& disk, const VolumeView& volume) {
+    // What is recognised and not read is left alone: what would repair it would harm it.
+    if (volume.owner && !volume.owner->is_read && (volume.owner->verified || !volume.file_system)) {
+      if (volume.owner->kind != FormatKind::swap) left_alone_.insert(volume.row.range.offset);
+      return false;
+    }
+    const MissingEnd missing = missing_end(disk);
+    const bool cut = missing.bytes > 0 && (volume.row.range.end() > disk.container.flat->size() ||
+                                           disk.table.scheme == VolumeTable::Scheme::none);
+    if (cut) leave_cut(disk);
+    return !cut;
+  }
+
+  void leave_cut(const DiskView& disk) {
+    Diagnosis none;
+    leave_what_shrinks(disk, none);
+  }
+
+  static constexpr std::array<std::string_view, 4> kReadFamilies = {"ext", "ntfs", "exfat", "fat"};
+
+  bool diagnose_as(std::string_view family, const VolumeView& volume) {
+    const std::string type = volume.file_system ? volume.file_system->facts().type : "";
+    if (!type.empty() && !type.starts_with(family)) return false;
+    if (type.empty() && type_contradicts(volume.row, family)) return false;
+    const std::uint64_t start = volume.row.range.offset;
+    const auto ask = [this, start, family] {
+      Diagnosis diagnosis;
+      if (target() == nullptr) return diagnosis;
+      const DiskView& disk = target()->disk();
+      for (const VolumeView& now : disk.volumes) {
+        if (now.row.range.offset != start) continue;
+        (family == "ext"     ? diagnose_ext
+         : family == "ntfs"  ? diagnose_ntfs
+         : family == "exfat" ? diagnose_exfat
+                             : diagnose_fat)(disk, now, diagnosis, trial().fresh());
+        break;
+      }
+      return diagnosis;
+    };
+    Diagnosis diagnosis = ask();
+    // Volumes of one kind in several places have steps of one name.
+    for (RepairStep& step : diagnosis.steps)
+      step.part = fmt::format("{}@{}", step.part.empty() ? step.code : step.part, start);
+    return take(std::move(diagnosis), ask, {});
+  }
+
+  // --- what is taken ----------------------------------------------------------------------------
+
+  static std::string key_of(const RepairStep& step) { return step.code + step.what; }
+
+  // Lays each part over the disk and keeps it when it gains something. False: none was kept.
+  template <typename Ask>
+  bool take(Diagnosis diagnosis, const Ask& ask, const VolumeSearch& found) {
+    for (const std::string& text : diagnosis.notes) note(text);
+    std::vector<Part> parts;
+    for (RepairStep& step : diagnosis.steps) {
+      if (step.writes.empty() || seen_.contains(key_of(step))) continue;
+      const std::string name = step.part.empty() ? step.code + step.what : step.part;
+      const auto known = std::find_if(parts.begin(), parts.end(),
+                                      [&](const Part& part) { return part.name == name; });
+      if (known == parts.end())
+        parts.push_back({name, {std::move(step)}});
+      else
+        known->steps.push_back(std::move(step));
+    }
+    bool any = false;
+    for (Part& part : parts) {
+      context_.check_cancelled();
+      any = take_part(std::move(part), ask, found) || any;
+    }
+    return any;
+  }
+
+  template <typename Ask>
+  bool take_part(Part part, const Ask& ask, const VolumeSearch& found) {
+    for (const RepairStep& step : part.steps) seen_.insert(key_of(step));
+    for (const RepairStep& step : part.steps) {
+      const std::string why = target() == nullptr ? "" : why_not_written(*target(), found, step);
+      if (why.empty()) continue;
+      note(fmt::format("{}: not proposed: {}", step.what, why));
+      return false;
+    }
+    push_trial();
+    std::string failed;
+    try {
+      for (RepairStep& step : part.steps) {
+        trial().fill_before(step);
+        trial().write(step);
+      }
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      failed = error.code() == ErrorCode::usage ? "" : error.what();
+      trials_.pop_back();
+      if (!failed.empty())
+        note(fmt::format("{}: cannot be written: {}", part.steps.front().what, failed));
+      return false;
+    }
+    std::vector<PlannedWrite> writes = writes_;
+    for (const RepairStep& step : part.steps)
+      writes.insert(writes.end(), step.writes.begin(), step.writes.end());
+    std::optional<Opened> earlier = std::exchange(opened_, open(trial()));
+    AccessState after = state_of(*opened_, writes);
+    StateChange gain = change_between(now_, after);
+    const bool restored = gain.lost.empty() && !gain.gains() && restores(part, ask);
+    if (!gain.lost.empty()) {
+      trials_.pop_back();
+      opened_ = std::move(earlier);
+      note(fmt::format("{}: not proposed: with it, this would be accessible no more: {}",
+                       part.steps.front().what, gain.lost));
+      return false;
+    }
+    writes_ = std::move(writes);
+    now_ = std::move(after);
+    if (!gain.gains() && !restored) {
+      waiting_.push_back(std::move(part));
+      return true;
+    }
+    keep(std::move(part), std::move(gain), restored);
+    return true;
+  }
+
+  // Whether what a part belongs to can be read with the fixes that are kept: its volume, or any.
+  bool is_accessible(const Part& part) const {
+    const std::size_t at = part.name.rfind('@');
+    if (at == std::string::npos) return kept_.reach().volumes > 0;
+    const auto volume = kept_.volumes.find(std::stoull(part.name.substr(at + 1)));
+    return volume != kept_.volumes.end() && !volume->second.type.empty();
+  }
+
+  // Whether a spare copy is as it should be now: asked again, its diagnosis is content. Only of
+  // what is accessible.
+  template <typename Ask>
+  bool restores(const Part& part, const Ask& ask) {
+    if (!std::all_of(part.steps.begin(), part.steps.end(),
+                     [](const RepairStep& step) { return restores_copy(step.code); }))
+      return false;
+    if (!is_accessible(part)) return false;
+    const Diagnosis again = ask();
+    return std::none_of(again.steps.begin(), again.steps.end(), [&](const RepairStep& step) {
+      return std::any_of(part.steps.begin(), part.steps.end(), [&](const RepairStep& own) {
+        return own.code == step.code && own.what == step.what;
+      });
+    });
+  }
+
+  // --- fixes ------------------------------------------------------------------------------------
+
+  void keep(Part part, StateChange gain, bool restored) {
+    Fix fix;
+    fix.parts = std::move(waiting_);
+    waiting_.clear();
+    fix.parts.push_back(std::move(part));
+    fix.gain = std::move(gain);
+    fix.words = restored ? "a spare copy is restored" : fix.gain.words();
+    fix.restores_copy = restored;
+    const bool dropped = drop_what_is_not_needed(fix);
+    accepted_.push_back(std::move(fix));
+    kept_ = now_;
+    if (dropped) lay_again();
+  }
+
+  // What was laid and is not needed goes: all that is kept, laid anew.
+  void lay_again() {
+    trials_.clear();
+    push_trial();
+    opened_.reset();
+    writes_ = lay(trial(), parts_of_accepted(accepted_.size())).value_or(writes_);
+    target();
+    now_ = state_of(*opened_, writes_);
+  }
+
+  // What was written; empty when a part does not fit.
+  std::optional<std::vector<PlannedWrite>> lay(const Trial& trial,
+                                               const std::vector<const Part*>& parts) const {
+    std::vector<PlannedWrite> writes;
+    try {
+      for (const Part* const part : parts)
+        for (const RepairStep& step : part->steps) {
+          context_.check_cancelled();
+          trial.write(step);
+          writes.insert(writes.end(), step.writes.begin(), step.writes.end());
+        }
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      return std::nullopt;
+    }
+    return writes;
+  }
+
+  // A state with these parts laid, in order; empty when one does not fit.
+  std::optional<AccessState> tried(const std::vector<const Part*>& parts) {
+    const Trial trial(source_, options_,
+                      Scratch::in_memory(context_.clock->now_seconds(), context_.scratch),
+                      context_);
+    const auto writes = lay(trial, parts);
+    if (!writes) return std::nullopt;
+    return state_of(open(trial), *writes);
+  }
+
+  std::vector<const Part*> parts_of_accepted(std::size_t without) const {
+    std::vector<const Part*> parts;
+    for (std::size_t i = 0; i < accepted_.size(); ++i)
+      if (i != without)
+        for (const Part& part : accepted_[i].parts) parts.push_back(&part);
+    return parts;
+  }
+
+  // Whether a fix gains what it does with these parts laid before it. A spare copy gains nothing
+  // that shows: there it has to fit alone.
+  bool gains_after(const std::vector<const Part*>& before, const std::vector<const Part*>& own,
+                   const StateChange& gain) {
+    const auto was = before.empty() ? std::optional(base_) : tried(before);
+    std::vector<const Part*> all = before;
+    all.insert(all.end(), own.begin(), own.end());
+    const auto is = tried(all);
+    if (!was || !is) return false;
+    const StateChange change = change_between(*was, *is);
+    return change.lost.empty() && change.covers(gain);
+  }
+
+  // Parts that gained nothing alone belong to the fix only where it gains less without them.
+  bool drop_what_is_not_needed(Fix& fix) {
+    bool dropped = false;
+    const std::size_t all = accepted_.size();
+    for (std::size_t i = 0; i + 1 < fix.parts.size();) {
+      std::vector<const Part*> own;
+      for (std::size_t k = 0; k < fix.parts.size(); ++k)
+        if (k != i) own.push_back(&fix.parts[k]);
+      if (gains_after(parts_of_accepted(all), own, fix.gain)) {
+        fix.parts.erase(fix.parts.begin() + static_cast<std::ptrdiff_t>(i));
+        dropped = true;
+      } else {
+        ++i;
+      }
+    }
+    return dropped;
+  }
+
+  void find_needs() {
+    for (std::size_t i = 0; i < accepted_.size(); ++i) {
+      Fix& fix = accepted_[i];
+      std::vector<const Part*> own;
+      for (const Part& part : fix.parts) own.push_back(&part);
+      if (i == 0) continue;
+      // A copy is worth something where what it is of is accessible.
+      const bool alone = !fix.restores_copy || base_.reach().volumes == now_.reach().volumes;
+      if (alone && gains_after({}, own, fix.gain)) continue;
+      for (std::size_t k = 0; k < i; ++k) {
+        std::vector<const Part*> before;
+        for (std::size_t j = 0; j < i; ++j)
+          if (j != k)
+            for (const Part& part : accepted_[j].parts) before.push_back(&part);
+        if (i > kMaxCompared || !gains_after(before, own, fix.gain)) fix.needs.push_back(k);
+      }
+    }
+  }
+
+  void number() {
+    find_needs();
+    for (std::size_t i = 0; i < accepted_.size(); ++i) {
+      Fix& fix = accepted_[i];
+      RepairFix out;
+      out.number = i + 1;
+      out.gain = fix.words;
+      for (const Part& part : fix.parts) out.certainty = std::max(out.certainty, part.certainty());
+      for (const std::size_t need : fix.needs) {
+        out.needs.push_back(need + 1);
+        out.certainty = std::max(out.certainty, plan_.fixes[need].certainty);
+      }
+      for (Part& part : fix.parts)
+        for (RepairStep& step : part.steps) {
+          step.number = plan_.steps.size() + 1;
+          step.certainty = std::max(step.certainty, out.certainty);
+          out.steps.push_back(step.number);
+          plan_.steps.push_back(step);
+        }
+      plan_.fixes.push_back(std::move(out));
+    }
+    plan_.after = reach_with(first_choice(plan_));
+    std::vector<std::size_t> all;
+    for (const RepairFix& fix : plan_.fixes) all.push_back(fix.number);
+    plan_.after_all = reach_with(all);
+    if (!left_alone_.empty() && plan_.fixes.empty())
+      note(fmt::format("{} of kinds that are not read here {} left alone",
+                       counted(left_alone_.size(), "volume"),
+                       left_alone_.size() == 1 ? "is" : "are"));
+  }
+
+  Reach reach_with(const std::vector<std::size_t>& numbers) {
+    if (numbers.empty()) return plan_.before;
+    std::vector<const Part*> parts;
+    for (const std::size_t number : numbers)
+      for (const Part& part : accepted_[number - 1].parts) parts.push_back(&part);
+    const auto state = tried(parts);
+    return state ? state->reach() : plan_.before;
+  }
+
+  Address source_;
+  PlanOptions how_;
+  const OpenOptions& options_;
+  const Context& context_;
+  std::vector<std::unique_ptr<Trial>> trials_;  // each over the one before
+  StateMeter meter_;
+  AccessState base_, now_, kept_;     // at first, with what is laid, with what is kept
+  std::vector<PlannedWrite> writes_;  // laid so far
+  std::vector<Part> waiting_;         // laid, without a gain yet
+  std::vector<Fix> accepted_;
+  std::optional<Opened> opened_;
+  RepairPlan plan_;
+  std::set<std::string> seen_;
+  std::set<std::uint64_t> left_alone_;
+  bool left_ = false;
+};
+
+}  // namespace
+
+RepairPlan make_repair_plan(const Address& source, const PlanOptions& how,
+                            const OpenOptions& options, const Context& context) {
+  return Planner(source, how, options, context).run();
+}
+
+}  // namespace lantern

@@ -1,0 +1,247 @@
+#include "repair/plan/state.h"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/sha256.h"
+#include "lantern/error.h"
+#include "lantern/text.h"
+#include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/mbr_entry.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kMaxCounted = 200'000;  // entries of one volume
+constexpr std::size_t kCodeBytes = 440;
+
+VolumeState look_at(const VolumeView& volume, const Context& context) {
+  VolumeState state;
+  if (!volume.file_system) return state;
+  state.type = volume.file_system->facts().type;
+  state.verified = volume.owner && volume.owner->is_read && volume.owner->verified &&
+                   !volume.owner->from_copy && state.type.starts_with(volume.owner->format);
+  std::uint64_t seen = 0;
+  volume.file_system->walk({}, [&](const Entry& entry) {
+    if (++seen % 1024 == 0) context.check_cancelled();
+    ++(entry.kind == EntryKind::folder ? state.folders : state.files);
+    if (entry.kind == EntryKind::file && entry.intact.value_or(0) == 1)
+      state.intact.insert(
+          std::hash<std::string>{}(fmt::format("{} {}", path_text(entry.path), entry.size_bytes)));
+    state.complete = seen < kMaxCounted;
+    return state.complete ? WalkStep::go_on : WalkStep::stop;
+  });
+  return state;
+}
+
+// That a volume or its entry ends past the disk is no damage to be repaired: the rest of the disk
+// may be missing.
+bool is_size(FindingCode code) {
+  return code == FindingCode::fat_volume_size || code == FindingCode::ext_volume_size ||
+         code == FindingCode::ntfs_volume_size || code == FindingCode::exfat_volume_size ||
+         code == FindingCode::container_truncated;
+}
+
+// What was written to a part of the disk, as a key.
+std::string writes_in(Range range, const std::vector<PlannedWrite>& writes,
+                      const std::string& disk) {
+  std::string key;
+  for (const PlannedWrite& write : writes) {
+    const Range at{write.offset_bytes, write.after.size()};
+    if (write.address == disk && intersect(at, range).empty()) continue;
+    key += fmt::format("{} {} {}\n", write.address, write.offset_bytes,
+                       sha256_hex(text_of(write.after)));
+  }
+  return key;
+}
+
+// The entries of an MBR that fit what they lead to, and what of the start chain holds.
+class TableFacts {
+ public:
+  TableFacts(const DiskView& disk, std::set<std::string>& facts)
+      : disk_(disk), facts_(facts), step_(disk.table.sector_size) {}
+
+  void add() {
+    const ByteSource& flat = *disk_.container.flat;
+    for (const VolumeRow& row : disk_.table.rows) entry(row, flat.size());
+    if (disk_.table.scheme != VolumeTable::Scheme::mbr) return;
+    const Bytes sector = read_bytes(flat, 0, 512);
+    if (sector.size() < 512) return;
+    extended(sector, flat.size());
+    if (!all_zero(ByteView(sector).first(kCodeBytes))) facts_.insert("sector 0 has boot code");
+    std::size_t active = 0, last = 0;
+    bool flags_valid = true;
+    for (std::size_t i = 0; i < 4; ++i) {
+      const MbrEntry e = mbr_entry(sector, i);
+      flags_valid = flags_valid && (e.flag & 0x7F) == 0 && (e.flag == 0 || e.used());
+      if (e.flag == 0x80 && e.used()) ++active, last = i;
+    }
+    if (flags_valid) facts_.insert("the flags of the entries are valid");
+    if (active != 1) return;
+    facts_.insert("one entry is active");
+    const std::uint64_t start = mbr_entry(sector, last).start * step_;
+    for (const VolumeView& volume : disk_.volumes) {
+      if (volume.row.range.offset != start) continue;
+      const BootEvidence evidence = boot_evidence(flat, start, volume.file_system.get());
+      if (!evidence.code || evidence.files.empty()) continue;
+      facts_.insert(
+          fmt::format("the active volume is the one at byte {}, which has boot code and "
+                      "a loader's files",
+                      start));
+      if (evidence.hidden_sectors_fit) facts_.insert("its hidden sectors are right");
+    }
+  }
+
+ private:
+  void entry(const VolumeRow& row, std::uint64_t disk_size) {
+    const auto view =
+        std::find_if(disk_.volumes.begin(), disk_.volumes.end(),
+                     [&](const VolumeView& v) { return v.row.range.offset == row.range.offset; });
+    if (view == disk_.volumes.end() || (!view->file_system && !view->owner)) return;
+    const std::string type = view->file_system ? view->file_system->facts().type : "";
+    const std::uint64_t needed =
+        view->file_system ? view->file_system->facts().size_bytes : view->owner->range.length;
+    const bool overlaps =
+        std::any_of(disk_.table.rows.begin(), disk_.table.rows.end(), [&](const VolumeRow& other) {
+          return other.number != row.number && !intersect(other.range, row.range).empty();
+        });
+    if (row.range.end() > disk_size || row.range.length < needed || overlaps) return;
+    if (disk_.table.scheme == VolumeTable::Scheme::mbr && !type.empty() &&
+        !mbr_type_may_be(static_cast<std::uint8_t>(std::stoul(row.type_code, nullptr, 16)), type))
+      return;
+    facts_.insert(fmt::format("an entry fits the volume at byte {}", row.range.offset));
+  }
+
+  // The extended entry holds its logical volumes, and no other.
+  void extended(ByteView sector, std::uint64_t disk_size) {
+    for (std::size_t i = 0; i < 4; ++i) {
+      const MbrEntry e = mbr_entry(sector, i);
+      if (!e.used() || !e.extended()) continue;
+      const Range range{e.start * step_, e.sectors * step_};
+      const bool fits =
+          std::all_of(disk_.table.rows.begin(), disk_.table.rows.end(), [&](const VolumeRow& row) {
+            const Range part = intersect(range, row.range);
+            return row.number >= 5 ? part == row.range : part.empty();
+          });
+      if (fits && range.end() <= disk_size) facts_.insert("the extended entry fits");
+    }
+  }
+
+  const DiskView& disk_;
+  std::set<std::string>& facts_;
+  std::uint64_t step_;
+};
+
+}  // namespace
+
+Reach AccessState::reach() const {
+  Reach reach;
+  for (const auto& [at, volume] : volumes) {
+    if (volume.type.empty()) continue;
+    ++reach.volumes;
+    reach.files += volume.files;
+    reach.folders += volume.folders;
+  }
+  return reach;
+}
+
+AccessState StateMeter::measure(const Target& target, const std::vector<PlannedWrite>& writes,
+                                const Context& context) {
+  AccessState state;
+  const DiskView& disk = target.disk();
+  const std::string address = disk.address.print();
+  for (const VolumeView& volume : disk.volumes) {
+    if (target.volume && &volume != &target.volume_view()) continue;
+    context.check_cancelled();
+    const Range range = volume.row.range;
+    const std::string key =
+        fmt::format("{} {} {} {}\n{}", range.offset, range.length, content_of(volume),
+                    volume.owner && volume.owner->verified, writes_in(range, writes, address));
+    auto known = known_.find(key);
+    if (known == known_.end()) known = known_.emplace(key, look_at(volume, context)).first;
+    state.volumes[range.offset] = known->second;
+    if (!volume.file_system && volume.owner && volume.owner->verified)
+      state.facts.insert(fmt::format("{} is recognised at byte {}{}", volume.owner->title,
+                                     range.offset, volume.owner->from_copy ? " by a copy" : ""));
+  }
+  if (!target.volume) TableFacts(disk, state.facts).add();
+  for (const Finding& finding : context.findings->all())
+    if (finding.severity != Severity::note && !is_size(finding.code))
+      state.findings.insert(fmt::format("{} of {}", to_string(finding.code), finding.address));
+  return state;
+}
+
+StateChange change_between(const AccessState& before, const AccessState& after) {
+  StateChange change;
+  const auto lose = [&](const std::string& what) {
+    if (change.lost.empty()) change.lost = what;
+  };
+  for (const auto& [at, now] : after.volumes) {
+    const auto found = before.volumes.find(at);
+    static const VolumeState kNone;
+    const VolumeState& was = found == before.volumes.end() ? kNone : found->second;
+    // A volume in which there is nothing gains nobody anything: any bytes can be made one.
+    const bool holds = now.files + now.folders > 0;
+    if (was.type.empty() && !now.type.empty() && holds) ++change.volumes;
+    if (!was.verified && now.verified && (holds || !was.type.empty())) ++change.verified;
+    change.files += static_cast<std::uint64_t>(
+        std::count_if(now.intact.begin(), now.intact.end(),
+                      [&](std::uint64_t file) { return !was.intact.contains(file); }));
+  }
+  for (const auto& [at, was] : before.volumes) {
+    if (was.type.empty()) continue;
+    const auto found = after.volumes.find(at);
+    if (found == after.volumes.end() || found->second.type.empty()) {
+      lose(fmt::format("the volume at byte {}", at));
+      continue;
+    }
+    const VolumeState& now = found->second;
+    // What a reader made of a structure that does not fit may be no files at all.
+    const bool doubted = !was.verified && now.verified;
+    const auto gone = static_cast<std::uint64_t>(
+        std::count_if(was.intact.begin(), was.intact.end(),
+                      [&](std::uint64_t file) { return !now.intact.contains(file); }));
+    if (was.verified && !now.verified) lose(fmt::format("the first structure at byte {}", at));
+    if (!was.complete || !now.complete) continue;
+    if (doubted && now.intact.size() < was.intact.size())
+      lose(counted(was.intact.size() - now.intact.size(), "intact file"));
+    if (doubted) continue;
+    if (now.files < was.files) lose(counted(was.files - now.files, "file"));
+    if (gone > 0) lose(counted(gone, "intact file"));
+  }
+  for (const std::string& finding : before.findings)
+    if (!after.findings.contains(finding)) change.findings.insert(finding);
+  for (const std::string& fact : after.facts)
+    if (!before.facts.contains(fact)) change.facts.insert(fact);
+  for (const std::string& fact : before.facts)
+    // Which volume is the active one may change.
+    if (!after.facts.contains(fact) && !fact.starts_with("the active") &&
+        !fact.starts_with("its hidden"))
+      lose(fact);
+  return change;
+}
+
+bool StateChange::covers(const StateChange& other) const {
+  return files >= other.files && volumes >= other.volumes && verified >= other.verified &&
+         std::includes(facts.begin(), facts.end(), other.facts.begin(), other.facts.end()) &&
+         std::includes(findings.begin(), findings.end(), other.findings.begin(),
+                       other.findings.end());
+}
+
+std::string StateChange::words() const {
+  std::vector<std::string> parts;
+  if (volumes > 0) parts.push_back(counted(volumes, "more volume"));
+  if (files > 0) parts.push_back(counted(files, "more intact file"));
+  // What follows from files that are there now needs no words of its own.
+  if (parts.empty() && verified > 0)
+    parts.push_back(counted(verified, "volume") + " readable by its own first structure");
+  if (parts.empty()) parts.insert(parts.end(), facts.begin(), facts.end());
+  if (parts.empty())
+    for (const std::string& finding : findings) parts.push_back("no longer " + finding);
+  return fmt::format("{}", fmt::join(parts, ", "));
+}
+
+}  // namespace lantern

@@ -1,0 +1,53 @@
+#include "volume/formats.h"
+
+#include "base/bytes.h"
+
+namespace lantern {
+namespace {
+
+using namespace std::string_view_literals;
+
+constexpr std::size_t kEntriesAt = 446;
+constexpr std::size_t kEntryBytes = 16;
+
+// A record of volumes: entries that can be, one at least.
+std::optional<Recognition> probe_mbr(const ByteSource& source, std::uint64_t at) {
+  Bytes sector(512);
+  if (source.read(at, sector).length < sector.size()) return std::nullopt;
+  std::size_t used = 0;
+  for (std::size_t e = kEntriesAt; e < kEntriesAt + 4 * kEntryBytes; e += kEntryBytes) {
+    if ((u8(sector, e) & 0x7F) != 0) return std::nullopt;
+    if (u8(sector, e + 4) == 0) continue;
+    if (le32(sector, e + 8) == 0 || le32(sector, e + 12) == 0) return std::nullopt;
+    ++used;
+  }
+  if (used == 0) return std::nullopt;
+  Recognition found;
+  found.title = "partition table (MBR)";
+  found.range = {at, 512};
+  return found;
+}
+
+std::optional<Recognition> probe_gpt(const ByteSource& source, std::uint64_t at) {
+  Bytes sector(512);
+  if (source.read(at, sector).length < sector.size()) return std::nullopt;
+  const std::uint32_t length = le32(sector, 12);
+  if (length < 92 || length > sector.size()) return std::nullopt;
+  Recognition found;
+  found.title = "partition table (GPT)";
+  found.from_copy = le64(sector, 24) != 1;
+  found.range = {at, 512};
+  return found;
+}
+
+}  // namespace
+
+Format mbr_format() {
+  return {"mbr", FormatKind::partition_table, {{510, "\x55\xAA"sv}}, {{0}}, probe_mbr, true};
+}
+
+Format gpt_format() {
+  return {"gpt", FormatKind::partition_table, {{0, "EFI PART"sv}}, {}, probe_gpt, true};
+}
+
+}  // namespace lantern
