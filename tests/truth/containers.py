@@ -12,11 +12,12 @@ import sys
 import tempfile
 
 import hypervisor as h
+from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
 MIB = 1 << 20
 # The sanitizers' build is slow: smaller disks do for it, whole clusters of the largest kind (2 MiB).
-LARGE = (10 if "asan" in LANTERN else 40) * MIB
+LARGE = (40 if ALL else 10) * MIB
 right, wrong = [], []
 
 

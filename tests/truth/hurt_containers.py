@@ -3,6 +3,7 @@
 
 For each case one line: bytes given back over bytes that survive in the file, and bytes given back wrong
 (zeros given without a word count as wrong). Exit 77 (skipped) where the hypervisor or mtools is missing."""
+import itertools
 import json
 import os
 import random
@@ -13,6 +14,7 @@ import sys
 import tempfile
 
 import hypervisor as h
+from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
 ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
@@ -115,7 +117,7 @@ def main():
     os.chdir(tempfile.mkdtemp())
     make_truth("truth.raw")
     holds = written("truth.raw")
-    made = {}
+    made, counter = {}, itertools.count()
 
     def disk(driver, options, piece=65536, compress=False):
         key = json.dumps([driver, options, piece, compress])
@@ -126,7 +128,8 @@ def main():
         return "hurt"
 
     def case(name, driver, options, hurt, least=1.0, piece=65536, compress=False, surviving=None):
-        if ONLY and ONLY not in name:
+        number = next(counter)
+        if (ONLY and ONLY not in name) or (not ONLY and not ALL and number % 3):
             return
         path = disk(driver, options, piece, compress)
         told = hurt(path)

@@ -11,13 +11,15 @@ import sys
 import tempfile
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
 from contents import contents, run
 from disks import S
+from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
 LAYOUT = sys.argv[2] if len(sys.argv) > 2 else "old-mbr"
-SHARE = float(sys.argv[3]) if len(sys.argv) > 3 else 0.08
+SHARE = float(sys.argv[3]) if len(sys.argv) > 3 else 0.08 if ALL else 0.02
 
 
 def structures(disk):
@@ -52,7 +54,7 @@ def judge(path, folder, healthy, before, at, value):
     if not plan["steps"]:
         return ("harmless" if contents(LANTERN, path, folder) == before else "MISSED"), "; ".join(plan["notes"])
     journal = os.path.join(folder, "undo")
-    run(LANTERN, "repair", path, "--apply", ",".join(str(step["number"]) for step in plan["steps"]), "--journal", journal)
+    run(LANTERN, "repair", path, "--apply", ",".join(str(fix["number"]) for fix in plan["fixes"]), "--journal", journal)
     with open(path, "rb") as f:
         exact = f.read() == healthy
     good = exact or contents(LANTERN, path, folder) == before

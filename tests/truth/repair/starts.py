@@ -15,6 +15,9 @@ import sys
 import tempfile
 import time
 
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
+from share import share
+
 LANTERN, FIXTURES = os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2])
 PROGRAM = "qemu-system-x86_64"
 LONGEST = 60
@@ -138,7 +141,7 @@ def main():
         spoke, how = starts("whole.img")
         if not check(f"{disk}: whole", spoke, how):
             continue
-        for what, damages in cases:
+        for what, damages in share(cases, 2):
             name = f"{disk}: {what}"
             data = bytearray(whole)
             for damage in damages:
@@ -150,18 +153,18 @@ def main():
             if what not in STILL_STARTS and not check(name + ", damaged", not spoke, how):
                 continue
             plan = json.loads(lantern("repair", "hurt.img", "--json").stdout)
-            steps = ",".join(str(s["number"]) for s in plan["steps"])
+            fixes = ",".join(str(f["number"]) for f in plan["fixes"])
             codes = ", ".join(s["code"] for s in plan["steps"])
-            if not check(name + ", planned", bool(steps), codes or "no step"):
+            if not check(name + ", planned", bool(fixes), codes or "no step"):
                 continue
             for left in ("child.qcow2", "undo"):
                 if os.path.exists(left):
                     os.remove(left)
-            done = lantern("repair", "hurt.img", "--apply", steps, "--into", "child.qcow2")
+            done = lantern("repair", "hurt.img", "--apply", fixes, "--into", "child.qcow2")
             spoke, how = starts("child.qcow2", "qcow2") if done.returncode in (0, 1) else (False, done.stderr)
             check(name + ", in a child", spoke and sha_of("hurt.img") == before, how)
             os.remove("child.qcow2")  # what has a child is not written to
-            done = lantern("repair", "hurt.img", "--apply", steps, "--journal", "undo")
+            done = lantern("repair", "hurt.img", "--apply", fixes, "--journal", "undo")
             spoke, how = starts("hurt.img") if done.returncode in (0, 1) else (False, done.stderr)
             check(name + ", repaired", spoke, how)
             lantern("undo", "undo")
