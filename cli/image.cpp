@@ -93,7 +93,7 @@ int make_image(Session& session, const Options& options) {
                    : !done.unreadable.empty() ? kDoneWithFindings
                                               : exit_for_findings(session);
   append_to_case(options.common.case_folder, session, {address.first}, {{out, done.sha256}}, code);
-  if (done.stopped) session.streams.err << "lantern: stopped; run the same command again\n";
+  if (done.stopped) session.streams.err << "lantern: " << for_terminal(done.why_stopped) << '\n';
   return code;
 }
 

@@ -74,6 +74,9 @@ void print_fix(const Session& session, const RepairPlan& plan, const RepairFix& 
       << coloured(session.streams, meaning_of(fix.certainty), to_string(fix.certainty))
       << (fix.needs.empty() ? std::string()
                             : fmt::format(", needs fix {}", fmt::join(fix.needs, ", ")))
+      << (fix.alternatives.empty()
+              ? std::string()
+              : fmt::format(", or instead fix {}", fmt::join(fix.alternatives, ", ")))
       << "\n  gain: " << wrapped(for_terminal(fix.gain), 8) << '\n';
   for (const std::size_t number : fix.steps) print_step(session, plan.steps.at(number - 1));
   out << '\n';
@@ -103,8 +106,12 @@ void print_plan(const Session& session, const RepairPlan& plan) {
         << fmt::format("{:<20}",
                        fmt::format("With fix{} {}:", first.size() == 1 ? "" : "es", list_of(first)))
         << reach_text(plan.after) << '\n';
-    if (first.size() < plan.fixes.size())
-      out << "With all fixes:     " << reach_text(plan.after_all) << '\n';
+    const std::vector<std::size_t> all = all_together(plan);
+    if (first.size() < all.size())
+      out << fmt::format("{:<20}", all.size() == plan.fixes.size()
+                                       ? "With all fixes:"
+                                       : fmt::format("With fixes {}:", list_of(all)))
+          << reach_text(plan.after_all) << '\n';
   }
   if (!plan.notes.empty()) out << "\nNot proposed, or to know:\n";
   for (const std::string& text : plan.notes) out << "  " << wrapped(for_terminal(text), 2) << '\n';
@@ -306,11 +313,8 @@ void print_next(const Session& session, const RepairPlan& plan) {
   };
   const std::vector<std::size_t> first = first_choice(plan);
   out << "\nNothing was written. Next:\n  " << command_with(session, apply(first)) << '\n';
-  if (first.size() < plan.fixes.size()) {
-    std::vector<std::size_t> all;
-    for (const RepairFix& fix : plan.fixes) all.push_back(fix.number);
-    out << "  " << command_with(session, apply(all)) << '\n';
-  }
+  const std::vector<std::size_t> all = all_together(plan);
+  if (first.size() < all.size()) out << "  " << command_with(session, apply(all)) << '\n';
   out << "  " << command_with(session, apply(first) + " --into TRIAL.qcow2") << '\n';
 }
 
@@ -386,7 +390,7 @@ int repair(Session& session, const Options& options) {
     if (!options.into.empty()) there.common.look_in.push_back(folder_of(resolved(address).first));
     if (applied) tell_difference(session, before, health_of(session, there, now));
   }
-  const bool all = applied && outcome.fixes.size() == plan.fixes.size();
+  const bool all = applied && outcome.fixes.size() == all_together(plan).size();
   const int code = plan.notes.empty() && (plan.fixes.empty() || all) ? kDone : kDoneWithFindings;
   append_to_case(options.common.case_folder, session, {address.first},
                  {{options.into.empty() ? outcome.result.journal : options.into, ""}}, code);

@@ -56,6 +56,7 @@ struct ImageSummary {
   std::vector<Range> unreadable;  // bytes of the disk
   bool went_on = false;           // an earlier run was taken up
   bool stopped = false;           // run again to go on, or to start again where the kind needs it
+  std::string why_stopped;        // in words: the disk is full, the command was stopped
 };
 
 // Writes `out` by way of "OUT.part", and beside it "OUT.json" with size, hash and what could not be

@@ -52,6 +52,8 @@ struct RepairFix {
   Certainty certainty{};           // the least of its steps, and of the fixes it needs
   std::string gain;                // measured in a trial, in words
   std::vector<std::size_t> needs;  // numbers of fixes that have to be applied with it
+  // Numbers of fixes that explain the same damage in another way: only one of them can be applied.
+  std::vector<std::size_t> alternatives;
   std::vector<std::size_t> steps;  // numbers of its steps, in order
 };
 
@@ -68,7 +70,7 @@ struct RepairPlan {
   std::vector<RepairFix> fixes;
   std::vector<RepairStep> steps;
   Reach before;
-  // With the fixes of first_choice() applied, and with all of them.
+  // With the fixes of first_choice() applied, and with those of all_together().
   Reach after, after_all;
   std::vector<std::string> notes;  // what is wrong and not offered, and why
 };
@@ -104,8 +106,10 @@ std::vector<std::size_t> certain_fixes(const RepairPlan& plan);
 // The fixes to name first: the certain ones, else the first likely one. RepairPlan::after is what
 // they reach.
 std::vector<std::size_t> first_choice(const RepairPlan& plan);
-// Steps of these fixes, in order. Throws Error{usage} when there is no such fix, or when one needs
-// another that is not named.
+// As many fixes as can be applied together: of alternatives the first.
+std::vector<std::size_t> all_together(const RepairPlan& plan);
+// Steps of these fixes, in order. Throws Error{usage} when there is no such fix, when one needs
+// another that is not named, and when two are alternatives.
 std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std::size_t>& fixes);
 
 // A file or device that is written to.

@@ -8,6 +8,7 @@
 #include "container/vhd.h"
 #include "container/vhdx/vhdx.h"
 #include "container/vmdk/vmdk.h"
+#include "source/given.h"
 
 namespace lantern {
 namespace {
@@ -23,6 +24,7 @@ bool begins_like_a_disk(const ByteSource& file) {
 
 Container open_container(const SourcePtr& file, const Surroundings& around,
                          const Context& context) {
+  given(file);
   // VHD comes last: it is known by its end, which any other may end in.
   for (const auto open : {open_vdi, open_vmdk, open_qcow2, open_qcow1, open_qed, open_hard_disk,
                           open_hard_disk_folder, open_vhdx, open_vhd})

@@ -4,6 +4,7 @@
 #include "filesystem/ext/ext.h"
 #include "filesystem/fat/fat.h"
 #include "filesystem/ntfs/ntfs.h"
+#include "source/given.h"
 
 namespace lantern {
 
@@ -44,7 +45,7 @@ std::string_view to_string(EntryState state) {
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
-  if (auto ext = open_ext(volume, context)) return ext;
+  if (auto ext = open_ext(given(volume), context)) return ext;
   if (auto ntfs = open_ntfs(volume, context)) return ntfs;
   if (auto exfat = open_exfat(volume, context)) return exfat;
   return open_fat(volume, options, context);

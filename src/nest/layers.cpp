@@ -59,6 +59,7 @@ class Follower {
 
 void follow_down(const Target& target, const ByteSource& content,
                  const std::function<bool(const LayeredExtent&)>& visit) {
+  target.disk();  // is there
   const Follower follower(target, visit);
   content.extents({0, content.size()},
                   [&](const Extent& extent) { return follower.follow(extent, extent.range, {}); });

@@ -15,6 +15,7 @@
 #include "nest/folder_disks.h"
 #include "nest/folder_neighbours.h"
 #include "nest/owner.h"
+#include "source/given.h"
 #include "volume/shadow_copies.h"
 
 namespace lantern {
@@ -480,7 +481,7 @@ void walk_target(const Target& target, WalkOptions options, const EntryVisitor& 
 DiskView open_disk(const SourcePtr& file, const Address& address, const Surroundings& around,
                    const OpenOptions& options, const Context& context) {
   const Context own = context.at(address.print());
-  if (file->size() == 0)
+  if (given(file)->size() == 0)
     throw Error(ErrorCode::cannot_open, own.address, std::nullopt,
                 "is empty: there is nothing to read", "check that the copy was complete");
   DiskView disk;

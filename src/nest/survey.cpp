@@ -159,6 +159,8 @@ void suggest(SurveyReport& report) {
 
 SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& options,
                     const Context& context) {
+  if (sources.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named", "name a disk");
   SurveyReport report;
   double best_count = -1;
   Ids ids(context);

@@ -12,6 +12,9 @@ const DiskView& Target::disk() const {
   if (disks.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "the target names no disk",
                 "open it with open_target");
+  if (!disks.back().container.flat)
+    throw Error(ErrorCode::usage, disks.back().address.print(), std::nullopt,
+                "the disk was not opened", "open it with open_target");
   return disks.back();
 }
 
@@ -19,7 +22,11 @@ const VolumeView& Target::volume_view() const {
   if (!volume || *volume >= disk().volumes.size())
     throw Error(ErrorCode::usage, disk().address.print(), std::nullopt,
                 "the target names no volume", "open it with open_volume_target");
-  return disks.back().volumes[*volume];
+  const VolumeView& view = disks.back().volumes[*volume];
+  if (!view.bytes)
+    throw Error(ErrorCode::usage, view.address.print(), std::nullopt, "the volume was not opened",
+                "open it with open_volume_target");
+  return view;
 }
 
 const FileSystem& Target::file_system() const {

@@ -136,9 +136,10 @@ const ByteSource& bytes_of(const Target& target) {
 
 // A disk whose table cannot be read is looked at where the other has its volumes.
 Target with_volumes_of(const Target& disk, const Target& other, const Context& context) {
+  disk.disk();  // is there
   Target target = disk;
   DiskView& own = target.disks.back();
-  const DiskView& like = other.disks.back();
+  const DiskView& like = other.disk();
   const bool has_volume = std::any_of(own.volumes.begin(), own.volumes.end(),
                                       [](const VolumeView& v) { return v.file_system != nullptr; });
   if (target.volume || has_volume || own.table.scheme != VolumeTable::Scheme::none ||

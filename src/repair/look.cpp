@@ -63,11 +63,12 @@ const VolumeView& volume_of(const Target& target, const std::optional<std::uint6
   const auto& volumes = disk_of(target).volumes;
   if (!number) {
     if (target.volume) return target.volume_view();
-    if (volumes.size() == 1) return volumes.front();
-    fail(target, "there are several volumes: say which");
+    if (volumes.size() == 1 && volumes.front().bytes) return volumes.front();
+    fail(target, volumes.empty() ? "there is no volume" : "there are several volumes: say which");
   }
-  const auto found = std::find_if(volumes.begin(), volumes.end(),
-                                  [&](const VolumeView& v) { return v.row.number == *number; });
+  const auto found = std::find_if(volumes.begin(), volumes.end(), [&](const VolumeView& v) {
+    return v.bytes && v.row.number == *number;
+  });
   if (found == volumes.end()) fail(target, fmt::format("there is no volume {}", *number));
   return *found;
 }
@@ -209,6 +210,7 @@ Structure read_structure(const Target& target, const std::string& name, const Co
 
 std::vector<Structure> structures_of(const Target& target, const Context& context) {
   const DiskView& disk = disk_of(target);
+  if (target.volume) target.volume_view();  // is there
   std::vector<Structure> found;
   const auto add = [&](const std::string& name) {
     try {

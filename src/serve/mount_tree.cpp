@@ -37,7 +37,7 @@ MountTree::MountTree(const Target& target, const Context& context)
   flat.bytes = disk.container.flat;
   add(disks, std::move(flat));
   for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
-    if (target_.volume && *target_.volume != i) continue;
+    if ((target_.volume && *target_.volume != i) || !disk.volumes[i].bytes) continue;
     const std::string name = std::to_string(disk.volumes[i].row.number);
     MountNode raw;
     raw.kind = MountNode::Kind::raw;

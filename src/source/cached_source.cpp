@@ -1,6 +1,7 @@
 #include <algorithm>
 
 #include "lantern/sources.h"
+#include "source/given.h"
 #include "source/writable_source.h"
 
 namespace lantern {
@@ -78,7 +79,7 @@ class CachedSource final : public WritableSource {
 }  // namespace
 
 SourcePtr make_cached(SourcePtr inner, const Context& context) {
-  return std::make_shared<CachedSource>(std::move(inner), context.cache);
+  return std::make_shared<CachedSource>(given(inner), context.cache);
 }
 
 }  // namespace lantern

@@ -1,11 +1,12 @@
 #include "lantern/sources.h"
+#include "source/given.h"
 
 #include <algorithm>
 
 namespace lantern {
 
 FailingSource::FailingSource(SourcePtr inner, FaultPlan plan, Wait wait)
-    : inner_(std::move(inner)),
+    : inner_(given(inner)),
       plan_(std::move(plan)),
       wait_(std::move(wait)),
       failures_left_(std::make_unique<std::atomic<unsigned>[]>(plan_.flaky.size())) {

@@ -3,6 +3,7 @@
 #include "base/checked.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "source/given.h"
 #include "source/writable_source.h"
 
 namespace lantern {
@@ -129,6 +130,8 @@ class JoinedSource final : public WritableSource {
 }  // namespace
 
 SourcePtr make_joined(std::vector<Piece> pieces) {
+  for (const Piece& piece : pieces)
+    if (piece.kind == ExtentKind::direct) given(piece.from);
   return std::make_shared<JoinedSource>(std::move(pieces));
 }
 
@@ -136,9 +139,9 @@ SourcePtr make_window(SourcePtr inner, Range range) {
   // A window is one piece: what lies past the end of `inner` reads as unreadable.
   if (!checked_add(range.offset, range.length))
     throw Error(ErrorCode::cannot_read, {}, range.offset, "a window past what can be addressed");
-  if (range.offset == 0 && range.length == inner->size()) return inner;
+  if (range.offset == 0 && range.length == given(inner)->size()) return inner;
   std::vector<Piece> pieces;
-  pieces.push_back({ExtentKind::direct, range.length, std::move(inner), range.offset});
+  pieces.push_back({ExtentKind::direct, range.length, given(inner), range.offset});
   return make_joined(std::move(pieces));
 }
 

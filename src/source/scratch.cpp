@@ -8,6 +8,7 @@
 
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "source/given.h"
 #include "source/writable_source.h"
 #include "source/write_log.h"
 
@@ -107,6 +108,7 @@ std::shared_ptr<Scratch> Scratch::in_file(const std::string& path, std::int64_t 
 
 SourcePtr Scratch::over(const std::string& path, SourcePtr inner) {
   const std::string name = full_path(path);
+  given(inner);
   if (below_) inner = below_->over(path, std::move(inner));
   const std::unique_lock lock(mutex_);
   auto [found, added] = files_.try_emplace(name);

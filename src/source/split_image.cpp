@@ -5,6 +5,7 @@
 #include <set>
 
 #include "lantern/sources.h"
+#include "source/given.h"
 
 namespace lantern {
 namespace {
@@ -24,6 +25,7 @@ unsigned piece_number(std::string_view name) {
 
 std::optional<SourcePtr> open_split_image(std::string_view name, SourcePtr first,
                                           const Neighbours& neighbours, const Context& context) {
+  given(first);
   const unsigned own_number = piece_number(name);
   if (own_number == 0) return std::nullopt;
   const std::string stem(name.substr(0, name.size() - kDigits));

@@ -59,7 +59,13 @@ std::unique_ptr<WriteLog> WriteLog::create(const std::string& path, const Header
                 errno == EEXIST ? "is there already" : std::strerror(errno),
                 errno == EEXIST ? "name another file" : "choose a place that can be written");
   std::unique_ptr<WriteLog> log(new WriteLog(descriptor, path));
-  log->begin(header);
+  try {
+    log->begin(header);
+  } catch (const Error&) {
+    // An empty file would stand in the way of the next try.
+    ::unlink(path.c_str());
+    throw;
+  }
   return log;
 }
 

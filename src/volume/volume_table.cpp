@@ -6,6 +6,7 @@
 
 #include "base/bytes.h"
 #include "lantern/sources.h"
+#include "source/given.h"
 #include "volume/gpt.h"
 #include "volume/mbr.h"
 
@@ -75,7 +76,7 @@ std::string to_string(VolumeTable::Scheme scheme) {
 
 VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t> sector_size,
                               const Registry& formats, const Context& context) {
-  const std::vector<std::uint32_t> sizes = sizes_to_try(*disk, sector_size);
+  const std::vector<std::uint32_t> sizes = sizes_to_try(*given(disk), sector_size);
   Attempt mbr;
   std::size_t mbr_well = 0;
   if (!has_protective_entry(disk)) {

@@ -1,6 +1,7 @@
 #!/usr/bin/env python3
 """hard_places.py LANTERN: extraction where it is hard: a destination that is full, then has room again; one that cannot be
 written; a file of 4 TiB with holes and one of nothing; names that are long or strange; 40,000 entries in little memory.
+Repair where it is hard: a journal or a trial image on a full disk, a closed standard output, undo of a mounted disk.
 
 Needs root (a small tmpfs), mke2fs; exit 77 (skipped) without."""
 import hashlib
@@ -120,6 +121,53 @@ def many(folder):
         check(len(json.load(f)["files"]) == 40_000, "each has its row")
 
 
+def repairs(folder):
+    def fill(payload):
+        for n in range(20):
+            with open(f"{payload}/Ringing list {n:02}.csv", "w") as f:
+                f.write("kittiwake\n" * 400)
+    image, _ = make(folder, "hurt.img", fill, 64, "-b", "1024")
+    with open(image, "r+b") as f:
+        f.seek(1024)
+        f.write(bytes(1024))
+    with open(image, "rb") as f:
+        damaged = f.read()
+
+    def unchanged():
+        with open(image, "rb") as f:
+            return f.read() == damaged
+    small = os.path.join(folder, "tiny")
+    os.mkdir(small)
+    if run("mount", "-t", "tmpfs", "-o", "size=16k", "tmpfs", small).returncode != 0:
+        print("skipped: no tmpfs may be mounted here")
+        return
+    try:
+        run("dd", "if=/dev/zero", f"of={small}/full", "bs=4k")
+        journal = run(LANTERN, "repair", image, "--apply", "--journal", f"{small}/hurt.undo")
+        check(journal.returncode in (3, 4) and "No space left" in journal.stderr, f"a journal on a full disk: {journal.stderr.strip()[-160:]}")
+        check(os.listdir(small) == ["full"] and unchanged(), "nothing is left of it, nothing was written")
+        trial = run(LANTERN, "repair", image, "--apply", "--into", f"{small}/trial.qcow2")
+        check(trial.returncode in (3, 4) and "No space left" in trial.stderr, f"a trial on a full disk: {trial.stderr.strip()[-160:]}")
+        check(os.listdir(small) == ["full"] and unchanged(), "nothing is left of it, either")
+        os.remove(f"{small}/full")
+        check(run(LANTERN, "repair", image, "--apply", "--journal", f"{small}/hurt.undo").returncode in (0, 1), "with room it is repaired")
+        place = os.path.join(folder, "place")
+        os.mkdir(place)
+        if run("mount", "-o", "loop,ro", image, place).returncode == 0:
+            mounted = run(LANTERN, "undo", f"{small}/hurt.undo")
+            check(mounted.returncode == 4 and place in mounted.stderr, f"undo while it is mounted: {mounted.stderr.strip()[-160:]}")
+            run("umount", place)
+        else:
+            print("skipped: no loop mount here")
+        check(run(LANTERN, "undo", f"{small}/hurt.undo").returncode == 0 and unchanged(), "and taken back")
+    finally:
+        run("umount", small)
+    closed = subprocess.run(["sh", "-c", '"$0" repair "$1" --apply --journal "$2" >&-', LANTERN, image, f"{folder}/closed.undo"],
+                            stdin=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    check(not unchanged() and closed.returncode in (0, 1), f"standard output closed, repaired all the same: exit {closed.returncode} {closed.stderr.strip()[-160:]}")
+    check(run(LANTERN, "undo", f"{folder}/closed.undo").returncode == 0 and unchanged(), "and taken back")
+
+
 def main():
     os.environ["PATH"] += ":/usr/sbin:/sbin"
     if os.geteuid() != 0 or not shutil.which("mke2fs"):
@@ -129,6 +177,7 @@ def main():
         full_and_closed(folder)
         large_and_empty(folder)
         many(folder)
+        repairs(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0
 

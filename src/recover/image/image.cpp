@@ -15,6 +15,7 @@
 #include "recover/hash_thread.h"
 #include "recover/image/image_record.h"
 #include "recover/image/writer.h"
+#include "source/given.h"
 
 namespace lantern {
 namespace {
@@ -155,6 +156,7 @@ class Imaging {
     } catch (const Error& error) {
       if (error.code() != ErrorCode::stopped) throw;
       record_.summary.stopped = true;
+      record_.summary.why_stopped = error.what();
       if (goes_on(options_.kind)) note();
     }
     return record_.summary;
@@ -286,7 +288,7 @@ std::string_view to_string(ImageKind kind) {
 
 ImageSummary write_image(const SourcePtr& disk, const std::string& out, const ImageOptions& options,
                          const Context& context) {
-  return Imaging(disk, out, options, context).run();
+  return Imaging(given(disk), out, options, context).run();
 }
 
 ImageOptions child_of(const Address& original, const std::string& original_format,

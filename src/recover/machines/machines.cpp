@@ -287,6 +287,9 @@ std::string_view to_string(MachineState state) {
 MachineFolder find_machines(const std::shared_ptr<const Neighbours>& folder,
                             const std::string& host_path, const Host& host,
                             const OpenOptions& options, const Context& context) {
+  if (!folder)
+    throw Error(ErrorCode::usage, host_path, std::nullopt, "no folder is given",
+                "open one with open_folder");
   MachineFolder result;
   FolderSearch(folder, host_path, host, options, context).run(0, result);
   return result;

@@ -14,6 +14,7 @@
 #include "lantern/text.h"
 #include "nest/owner.h"
 #include "recover/sweep/volume_finder.h"
+#include "source/given.h"
 
 namespace lantern {
 namespace {
@@ -452,7 +453,7 @@ std::uint64_t unexplained_bytes(const ByteSource& disk, const VolumeSearch& foun
 VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
                             const VolumeSearchOptions& options, const Context& context) {
   VolumeSearch result;
-  result.stopped_at = disk->size();
+  result.stopped_at = given(disk)->size();
   Search search(disk, table, context);
   std::set<std::uint64_t> places = usual_places(*disk, table, result);
   for (std::size_t round = 0; round < kMostRounds; ++round) {

@@ -85,6 +85,26 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
   return result;
 }
 
+namespace {
+
+// An empty child of the disk; nothing of it is left when it cannot be written whole.
+void write_child(const DiskView& disk, const std::string& child, const Context& context) {
+  ImageSummary made;
+  try {
+    made = write_image(disk.container.flat, child,
+                       child_of(disk.address, disk.container.format, child), context);
+  } catch (const Error& error) {
+    if (error.code() != ErrorCode::refused) delete_trial(child);
+    throw;
+  }
+  if (!made.stopped) return;
+  delete_trial(child);
+  context.check_cancelled();
+  throw Error(ErrorCode::cannot_write, {}, std::nullopt, made.why_stopped);
+}
+
+}  // namespace
+
 ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& steps,
                         const std::string& child, const OpenOptions& options,
                         const Context& context) {
@@ -108,19 +128,23 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
       write.address = child;
     }
   }
-  write_image(disk.container.flat, child, child_of(disk.address, disk.container.format, child),
-              context);
-  of_child.source = child;
-  // It may be in another folder than its parent.
-  OpenOptions of_both = options;
-  of_both.look_in.push_back(
-      std::filesystem::absolute(resolved(source).first).parent_path().string());
-  of_child.identity = identify(*open_file_source(child, context));
   const auto scratch = Scratch::in_memory(context.clock->now_seconds());
-  try_repair(of_child, steps, of_both, scratch, context);
-  // The child is ours and new: there is nothing to take back.
-  make_writes(scratch->log(), open_media(scratch->log(), {}), context);
-  mark_as_trial(child, context);
+  write_child(disk, child, context);
+  try {
+    of_child.source = child;
+    // It may be in another folder than its parent.
+    OpenOptions of_both = options;
+    of_both.look_in.push_back(
+        std::filesystem::absolute(resolved(source).first).parent_path().string());
+    of_child.identity = identify(*open_file_source(child, context));
+    try_repair(of_child, steps, of_both, scratch, context);
+    // The child is ours and new: there is nothing to take back.
+    make_writes(scratch->log(), open_media(scratch->log(), {}), context);
+    mark_as_trial(child, context);
+  } catch (const Error&) {
+    delete_trial(child);
+    throw;
+  }
   ApplyResult result;
   result.applied = steps;
   for (const WriteLog::Write& write : scratch->log().writes()) result.bytes_written += write.length;

@@ -53,8 +53,10 @@ bool is_unchanged_trial(const std::string& image, const Context& context) {
 
 void delete_trial(const std::string& image) {
   std::error_code error;
-  std::filesystem::remove(image, error);
   std::filesystem::remove(mark_of(image), error);
+  // What making an image leaves beside it.
+  for (const char* const end : {"", ".json", ".json.new", ".part", ".part.json", ".part.json.new"})
+    std::filesystem::remove(image + end, error);
 }
 
 }  // namespace lantern

@@ -14,6 +14,7 @@ namespace lantern {
 void mark_as_trial(const std::string& image, const Context& context);
 // Whether an image was made to try a repair and is as it was made.
 bool is_unchanged_trial(const std::string& image, const Context& context);
+// With what making it left beside it.
 void delete_trial(const std::string& image);
 
 }  // namespace lantern

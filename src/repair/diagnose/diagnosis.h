@@ -78,6 +78,8 @@ bool has_gpt(const DiskView& disk);
 // Whether, with no table left, the volumes found are such as only a GPT names: more than four, past
 // what an MBR counts, or one that firmware starts from.
 bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found);
+// Whether, with no table left, an MBR as well as a GPT can have named the volumes found.
+bool fits_either_table(const DiskView& disk, const VolumeSearch& found);
 
 void diagnose_fat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
                   const Context& context);

@@ -431,22 +431,38 @@ bool has_gpt(const DiskView& disk) {
   return false;
 }
 
-bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found) {
+namespace {
+
+// No entry is left of a table, and there is room for a GPT before and behind the volumes.
+bool may_have_been_gpt(const DiskView& disk, const VolumeSearch& found) {
   constexpr std::uint64_t kTableSectors = 34;
-  const SourcePtr& flat = disk.container.flat;
   const std::uint64_t step = disk.table.sector_size;
-  const Bytes mbr = read_bytes(*flat, 0, 512);
+  const Bytes mbr = read_bytes(*disk.container.flat, 0, 512);
   const bool any_entry = mbr.size() == 512 && !all_zero(slice(mbr, 446, 64));
   const bool logical = std::any_of(found.tables.begin(), found.tables.end(),
                                    [](const FoundTable& t) { return t.kind == "logical volume"; });
-  if (any_entry || logical || found.volumes.empty()) return false;
-  const bool room = found.volumes.front().range.offset >= kTableSectors * step &&
-                    found.volumes.back().range.end() + kTableSectors * step <= flat->size();
-  const bool too_much =
-      found.volumes.size() > 4 || found.volumes.back().range.end() / step > 0xFFFFFFFF;
-  return room &&
-         (too_much || std::any_of(found.volumes.begin(), found.volumes.end(),
-                                  [&](const FoundVolume& v) { return holds_starters(flat, v); }));
+  return !any_entry && !logical && !found.volumes.empty() &&
+         found.volumes.front().range.offset >= kTableSectors * step &&
+         found.volumes.back().range.end() + kTableSectors * step <= disk.container.flat->size();
+}
+
+bool is_too_much_for_mbr(const DiskView& disk, const VolumeSearch& found) {
+  return found.volumes.size() > 4 ||
+         found.volumes.back().range.end() / disk.table.sector_size > 0xFFFFFFFF;
+}
+
+}  // namespace
+
+bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found) {
+  return may_have_been_gpt(disk, found) &&
+         (is_too_much_for_mbr(disk, found) ||
+          std::any_of(found.volumes.begin(), found.volumes.end(), [&](const FoundVolume& v) {
+            return holds_starters(disk.container.flat, v);
+          }));
+}
+
+bool fits_either_table(const DiskView& disk, const VolumeSearch& found) {
+  return may_have_been_gpt(disk, found) && !is_too_much_for_mbr(disk, found);
 }
 
 void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,

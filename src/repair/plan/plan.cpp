@@ -36,6 +36,16 @@ std::vector<std::size_t> first_choice(const RepairPlan& plan) {
   return {plan.fixes.front().number};
 }
 
+std::vector<std::size_t> all_together(const RepairPlan& plan) {
+  std::vector<std::size_t> numbers;
+  for (const RepairFix& fix : plan.fixes) {
+    const auto taken = [&](std::size_t number) { return number < fix.number; };
+    if (std::none_of(fix.alternatives.begin(), fix.alternatives.end(), taken))
+      numbers.push_back(fix.number);
+  }
+  return numbers;
+}
+
 std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std::size_t>& fixes) {
   std::vector<std::size_t> steps;
   const auto named = [&](std::size_t number) {
@@ -53,6 +63,11 @@ std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std:
         throw Error(ErrorCode::usage, plan.source, std::nullopt,
                     fmt::format("fix {} needs fix {}", fix.number, need),
                     fmt::format("name both: --apply {},{}", need, fix.number));
+    for (const std::size_t other : fix.alternatives)
+      if (named(other))
+        throw Error(ErrorCode::usage, plan.source, std::nullopt,
+                    fmt::format("fixes {} and {} are alternatives", fix.number, other),
+                    fmt::format("choose one of them: --apply {}", fix.number));
     steps.insert(steps.end(), fix.steps.begin(), fix.steps.end());
   }
   return steps;
@@ -67,7 +82,7 @@ void add_manual_step(RepairPlan& plan, RepairStep step) {
   step.number = 1;
   step.certainty = Certainty::certain;
   step.evidence = "manual";
-  plan.fixes.push_back({1, Certainty::certain, "manual", {}, {1}});
+  plan.fixes.push_back({1, Certainty::certain, "manual", {}, {}, {1}});
   plan.steps.push_back(std::move(step));
 }
 

@@ -43,8 +43,9 @@ Bytes bytes_of(const std::string& text) {
 std::string sum_of(const RepairPlan& plan) {
   std::string all = plan.source + '\0' + plan.identity.samples_sha256;
   for (const RepairFix& fix : plan.fixes)
-    all += fmt::format("\nfix {} {} {} {}", fix.number, to_string(fix.certainty),
-                       fmt::join(fix.needs, ","), fmt::join(fix.steps, ","));
+    all += fmt::format("\nfix {} {} {} {} {}", fix.number, to_string(fix.certainty),
+                       fmt::join(fix.needs, ","), fmt::join(fix.alternatives, ","),
+                       fmt::join(fix.steps, ","));
   for (const RepairStep& step : plan.steps) {
     all += fmt::format("\n{} {} {}", step.number, step.code, to_string(step.certainty));
     for (const PlannedWrite& write : step.writes)
@@ -106,6 +107,7 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
     json.begin_object().key("number").value(std::uint64_t{fix.number});
     json.key("certainty").value(to_string(fix.certainty)).key("gain").value(fix.gain);
     put_numbers(json, "needs", fix.needs);
+    put_numbers(json, "alternatives", fix.alternatives);
     put_numbers(json, "steps", fix.steps);
     json.end_object();
   }
@@ -175,6 +177,7 @@ RepairPlan read_plan(const std::string& text) {
       fix.certainty = certainty_of(row.at("certainty").get<std::string>());
       fix.gain = row.at("gain").get<std::string>();
       fix.needs = numbers_of(row.at("needs"), plan.fixes.size());
+      fix.alternatives = numbers_of(row.at("alternatives"), document.at("fixes").size());
       fix.steps = numbers_of(row.at("steps"), plan.steps.size());
       plan.fixes.push_back(std::move(fix));
     }

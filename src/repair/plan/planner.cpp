@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <set>
 #include <utility>
 
@@ -13,6 +12,7 @@
 #include "repair/plan/hands_off.h"
 #include "repair/plan/spare_copy.h"
 #include "repair/plan/state.h"
+#include "repair/plan/volumes_for_table.h"
 #include "repair/trial.h"
 
 namespace lantern {
@@ -21,11 +21,7 @@ namespace {
 constexpr std::size_t kMaxRounds = 8;
 constexpr std::size_t kMaxFixes = 64;
 constexpr std::size_t kMaxCompared = 12;  // fixes, each of which is tried without each other
-// Bytes that are read to find volumes without being asked to: seconds.
-constexpr std::uint64_t kQuicklyRead = 1u << 30;
-constexpr std::size_t kMaxNoted = 6;  // findings
-// Before the first volume: the table, and code that goes with it.
-constexpr std::uint64_t kBeforeVolumes = 1u << 20;
+constexpr std::size_t kMaxNoted = 6;      // findings
 
 // Steps that put right one part of a structure.
 struct Part {
@@ -42,8 +38,9 @@ struct Fix {
   std::vector<Part> parts;
   StateChange gain;
   std::string words;
-  bool restores_copy = false;      // and gains nothing else
-  std::vector<std::size_t> needs;  // places in the list of fixes
+  bool restores_copy = false;             // and gains nothing else
+  std::vector<std::size_t> needs;         // places in the list of fixes
+  std::vector<std::size_t> alternatives;  // as well
 };
 
 class Planner {
@@ -161,82 +158,80 @@ class Planner {
     const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
                        disk.volumes.front().file_system;
     if (whole || disk.container.flat->size() < 1024) return;
-    const VolumeSearch found = search(disk);
+    const auto [found, unsearched] = volumes_for_table(disk, how_.every_sector, trial().fresh());
+    if (!unsearched.empty()) note(unsearched);
     const bool gpt = has_gpt(disk) || asks_for_gpt(disk, found);
-    const auto ask = [this, &found, gpt] {
+    const auto ask = [this, &found = found, gpt] {
       Diagnosis diagnosis;
       if (target() != nullptr)
         (gpt ? diagnose_gpt : diagnose_mbr)(target()->disk(), found, diagnosis, trial().fresh());
       return diagnosis;
     };
-    Diagnosis diagnosis = ask();
-    if (!table_is_plausible(disk, found, diagnosis)) return;
-    leave_what_shrinks(disk, diagnosis);
-    take(std::move(diagnosis), ask, found);
-  }
-
-  // Where nothing is left of a table, a volume that is found may be content of something that is
-  // not known here: an image in a file of it.
-  bool table_is_plausible(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis) {
-    const ByteSource& flat = *disk.container.flat;
-    const Bytes sector = read_bytes(flat, 0, 512);
-    if (sector.size() < 512 || found.volumes.empty() || has_gpt(disk)) return true;
-    if (le16(sector, 510) == 0xAA55 || !all_zero(slice(sector, 446, 64))) return true;
-    const std::uint64_t first = found.volumes.front().range.offset;
-    constexpr std::uint64_t kTrack = 63 * std::uint64_t{512};
-    // Cards begin anywhere in the first MiB; behind that, volumes begin on boundaries.
-    if (first > kBeforeVolumes && first % kBeforeVolumes != 0 && first % kTrack != 0) {
+    const TableEvidence evidence = evidence_of_a_table(disk, found, context_);
+    if (evidence == TableEvidence::none) {
       note(
           fmt::format("a {} volume begins at byte {}, where no partition does, and nothing is left "
                       "of a partition table: none is proposed",
-                      found.volumes.front().file_system, first));
-      return false;
+                      found.volumes.front().file_system, found.volumes.front().range.offset));
+      return;
     }
-    const std::uint64_t before = std::min(kBeforeVolumes, first);
-    if (!has_data(flat, {before, first - before})) return true;
+    Diagnosis diagnosis = ask();
     for (RepairStep& step : diagnosis.steps)
-      step.certainty = std::max(step.certainty, Certainty::likely);
-    return true;
+      if (evidence == TableEvidence::doubtful)
+        step.certainty = std::max(step.certainty, Certainty::likely);
+    leave_what_shrinks(disk, diagnosis);
+    if (!has_gpt(disk) && fits_either_table(disk, found))
+      take_either(std::move(diagnosis), disk, found, gpt, ask);
+    else
+      take(std::move(diagnosis), ask, found);
   }
 
-  bool has_data(const ByteSource& flat, Range range) const {
-    constexpr std::uint64_t kMaxLooked = 64u << 20;
-    Bytes piece(std::size_t{1} << 20);
-    range.length = std::min(range.length, kMaxLooked);
-    for (std::uint64_t at = range.offset; at < range.end(); at += piece.size()) {
-      context_.check_cancelled();
-      const Range part = intersect({at, piece.size()}, range);
-      if (known_zero(flat, part)) continue;
-      const std::size_t got = flat.read(at, piece).length;
-      if (!all_zero(ByteView(piece).first(std::min(got, static_cast<std::size_t>(part.length)))))
-        return true;
+  // Nothing is left of a table, and the volumes found could stand in an MBR or in a GPT: each is
+  // one fix, and neither is certain.
+  template <typename Ask>
+  void take_either(Diagnosis first, const DiskView& disk, const VolumeSearch& found, bool gpt,
+                   const Ask& ask) {
+    Diagnosis second;
+    (gpt ? diagnose_mbr : diagnose_gpt)(disk, found, second, trial().fresh());
+    for (Diagnosis* const one : {&first, &second})
+      for (RepairStep& step : one->steps) {
+        step.part = "table";
+        step.certainty =
+            std::max(step.certainty, one == &first ? Certainty::likely : Certainty::possible);
+      }
+    const std::optional<Part> instead = as_one_part(std::move(second), found);
+    const std::size_t had = accepted_.size();
+    take(std::move(first), ask, found);
+    if (accepted_.size() != had + 1 || !instead) return;
+    std::vector<const Part*> parts = parts_of_accepted(had);
+    const auto before = tried(parts);
+    parts.push_back(&*instead);
+    const auto after = tried(parts);
+    if (!before || !after) return;
+    StateChange gain = change_between(*before, *after);
+    if (!gain.lost.empty() || gain.volumes < accepted_.back().gain.volumes) return;
+    instead_.push_back({{*instead}, gain, gain.words(), false, {}, {had}});
+  }
+
+  // The steps of a diagnosis with what they change; none when one is not to be written.
+  std::optional<Part> as_one_part(Diagnosis diagnosis, const VolumeSearch& found) {
+    if (diagnosis.steps.empty()) return std::nullopt;
+    for (const RepairStep& step : diagnosis.steps)
+      if (!why_not_written(*target(), found, step).empty()) return std::nullopt;
+    push_trial();
+    Part part{"table", std::move(diagnosis.steps)};
+    bool fits = true;
+    try {
+      for (RepairStep& step : part.steps) {
+        trial().fill_before(step);
+        trial().write(step);
+      }
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      fits = false;
     }
-    return false;
-  }
-
-  VolumeSearch search(const DiskView& disk) {
-    VolumeSearchOptions usual;
-    usual.usual_places_only = !how_.every_sector;
-    usual.every_sector = how_.every_sector;
-    VolumeSearch found = search_volumes(disk.container.flat, disk.table, usual, trial().fresh());
-    if (!usual.usual_places_only || explained(disk, found)) return found;
-    if (found.unexplained > kQuicklyRead) {
-      note("volumes may be where they usually are not: --every-sector reads all of the disk");
-      return found;
-    }
-    return search_volumes(disk.container.flat, disk.table, {}, trial().fresh());
-  }
-
-  // Whether the table leads to something wherever it leads, or the volumes found are all there is.
-  static bool explained(const DiskView& disk, const VolumeSearch& found) {
-    if (found.unexplained == 0) return true;
-    if (disk.table.scheme == VolumeTable::Scheme::none) return false;
-    return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeView& v) {
-      // Of kinds that are not read here nothing can be said.
-      const bool any_kind = std::all_of(kReadFamilies.begin(), kReadFamilies.end(),
-                                        [&](auto kind) { return type_contradicts(v.row, kind); });
-      return v.file_system || v.owner || v.row.system || any_kind;
-    });
+    trials_.pop_back();
+    return fits ? std::optional(std::move(part)) : std::nullopt;
   }
 
   // A short file is not the true size of its disk: what would make a table or volume end where the
@@ -283,8 +278,6 @@ class Planner {
     Diagnosis none;
     leave_what_shrinks(disk, none);
   }
-
-  static constexpr std::array<std::string_view, 4> kReadFamilies = {"ext", "ntfs", "exfat", "fat"};
 
   bool diagnose_as(std::string_view family, const VolumeView& volume) {
     const std::string type = volume.file_system ? volume.file_system->facts().type : "";
@@ -525,6 +518,12 @@ class Planner {
 
   void number() {
     find_needs();
+    for (Fix& other : instead_) {
+      const std::size_t of = other.alternatives.front();
+      other.needs = accepted_[of].needs;
+      accepted_[of].alternatives.push_back(accepted_.size());
+      accepted_.push_back(std::move(other));
+    }
     for (std::size_t i = 0; i < accepted_.size(); ++i) {
       Fix& fix = accepted_[i];
       RepairFix out;
@@ -535,6 +534,7 @@ class Planner {
         out.needs.push_back(need + 1);
         out.certainty = std::max(out.certainty, plan_.fixes[need].certainty);
       }
+      for (const std::size_t other : fix.alternatives) out.alternatives.push_back(other + 1);
       for (Part& part : fix.parts)
         for (RepairStep& step : part.steps) {
           step.number = plan_.steps.size() + 1;
@@ -545,9 +545,7 @@ class Planner {
       plan_.fixes.push_back(std::move(out));
     }
     plan_.after = reach_with(first_choice(plan_));
-    std::vector<std::size_t> all;
-    for (const RepairFix& fix : plan_.fixes) all.push_back(fix.number);
-    plan_.after_all = reach_with(all);
+    plan_.after_all = reach_with(all_together(plan_));
     if (!left_alone_.empty() && plan_.fixes.empty())
       note(fmt::format("{} of kinds that are not read here {} left alone",
                        counted(left_alone_.size(), "volume"),
@@ -573,6 +571,7 @@ class Planner {
   std::vector<PlannedWrite> writes_;  // laid so far
   std::vector<Part> waiting_;         // laid, without a gain yet
   std::vector<Fix> accepted_;
+  std::vector<Fix> instead_;  // alternatives of one of them
   std::optional<Opened> opened_;
   RepairPlan plan_;
   std::set<std::string> seen_;

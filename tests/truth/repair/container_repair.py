@@ -17,6 +17,7 @@ sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."
 import disks
 import hand_laid
 import hypervisor as h
+from contents import all_together
 from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -147,7 +148,7 @@ def judge(path, driver, raw, whole, exact, hurt):
         return "no step; " + "; ".join(plan["notes"])
     if os.path.exists("undo"):
         os.remove("undo")
-    lantern("repair", path, "--apply", ",".join(str(fix["number"]) for fix in plan["fixes"]), "--journal", "undo")
+    lantern("repair", path, "--apply", all_together(plan), "--journal", "undo")
     wrong = []
     if exact and sha_of(path) != whole:
         wrong.append("not the original file")

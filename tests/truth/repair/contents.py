@@ -25,3 +25,8 @@ def contents(program, path, folder):
             rows = json.load(f)["files"]
         held[volume["start_bytes"]] = sorted((row["path"], row["sha256"]) for row in rows if row["kind"] == "file")
     return held
+
+
+def all_together(plan):
+    """The fixes of a plan that can be applied together, as --apply takes them: of alternatives the first."""
+    return ",".join(str(fix["number"]) for fix in plan["fixes"] if all(other > fix["number"] for other in fix["alternatives"]))

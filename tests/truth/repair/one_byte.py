@@ -13,7 +13,7 @@ import tempfile
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
-from contents import contents, run
+from contents import all_together, contents, run
 from disks import S
 from share import ALL
 
@@ -54,7 +54,7 @@ def judge(path, folder, healthy, before, at, value):
     if not plan["steps"]:
         return ("harmless" if contents(LANTERN, path, folder) == before else "MISSED"), "; ".join(plan["notes"])
     journal = os.path.join(folder, "undo")
-    run(LANTERN, "repair", path, "--apply", ",".join(str(fix["number"]) for fix in plan["fixes"]), "--journal", journal)
+    run(LANTERN, "repair", path, "--apply", all_together(plan), "--journal", journal)
     with open(path, "rb") as f:
         exact = f.read() == healthy
     good = exact or contents(LANTERN, path, folder) == before

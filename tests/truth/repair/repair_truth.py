@@ -16,7 +16,7 @@ import zlib
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
 import lab
-from contents import contents, run
+from contents import all_together, contents, run
 from disks import MIB, S, le32
 from share import share
 
@@ -323,7 +323,7 @@ def judge(disk, name, exact, damages, folder):
     journal = os.path.join(folder, "undo")
     if os.path.exists(journal):
         os.remove(journal)
-    fixes = ",".join(str(fix["number"]) for fix in plan["fixes"])
+    fixes = all_together(plan)
     lantern("repair", path, "--apply", fixes, "--journal", journal)
     with open(path, "rb") as f:
         mended = f.read()

@@ -106,6 +106,28 @@ def old_gpt_beside_a_zeroed_ext4():
     check([s["code"] for s in plan["steps"]] == ["ext.superblock"], f"{[s['code'] for s in plan['steps']]} {plan['notes']}")
 
 
+def a_table_of_either_kind():
+    """Nothing is left of a table, and an MBR as well as a GPT fits: alternatives, only one of them is applied."""
+    parts = (1, volume("ext4", 12)), (14, volume("ntfs", 12, hidden=14 * MIB // S))
+    path = partitioned("disk.img", "label: dos\nstart=2048, size=24576, type=83\nstart=28672, size=24576, type=7\n", *parts)
+    with open(path, "r+b") as f:
+        f.write(bytes(512))
+    damaged, plan = get(path), plan_of(path)
+    tables = [f for f in plan["fixes"] if f["alternatives"]]
+    check([f["alternatives"] for f in tables] == [[tables[1]["number"]], [tables[0]["number"]]], f"{plan['fixes']}")
+    check([f["certainty"] for f in tables] == ["likely", "possible"], f"{plan['fixes']}")
+    first, second = (str(f["number"]) for f in tables)
+    both = lantern("repair", path, "--apply", f"{first},{second}")
+    check(both.returncode == 2 and get(path) == damaged, f"both: {both.returncode} {both.stderr}")
+    for number, label in ((first, "dos"), (second, "gpt")):
+        done = lantern("repair", path, "--apply", number, "--journal", f"{label}.undo")
+        seen = subprocess.run(["sfdisk", "-d", path], capture_output=True, text=True, env={"PATH": os.environ["PATH"] + ":/sbin:/usr/sbin"})
+        check(f"label: {label}" in seen.stdout and seen.stdout.count("start=") == 2, f"{label}: {done.stderr} {seen.stdout} {seen.stderr}")
+        volumes = json.loads(lantern("survey", path, "--json").stdout)["volumes"]
+        check([v["file_system"] for v in volumes] == ["ext4", "ntfs"], f"{label}: {volumes}")
+        check(lantern("undo", f"{label}.undo").returncode == 0 and get(path) == damaged, f"{label}: undo")
+
+
 def both_gpt_copies_lost():
     """The printed command reaches what the plan says it does."""
     disk = disks.make("gpt")
@@ -375,7 +397,7 @@ def stops():
             stopped_in_time(*command, after=r.random() * 0.4 + 0.03)
 
 
-CASES = [remains_in_a_zeroed_ext4, old_gpt_beside_a_zeroed_ext4, both_gpt_copies_lost, start_and_type_wrong,
+CASES = [remains_in_a_zeroed_ext4, old_gpt_beside_a_zeroed_ext4, a_table_of_either_kind, both_gpt_copies_lost, start_and_type_wrong,
          loader_in_a_boot_sector, undo_needs_the_guards, an_older_journal, damaged_journals, next_lines, links_and_folders,
          cut_images, two_damaged_fats, headless_images, destinations_are_held_alone, plans_from_odd_files, absurd_vhdx,
          absurd_ntfs_file, huge_empty_image, stops]

@@ -16,6 +16,7 @@ import tempfile
 import time
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
+from contents import all_together
 from share import share
 
 LANTERN, FIXTURES = os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2])
@@ -153,7 +154,7 @@ def main():
             if what not in STILL_STARTS and not check(name + ", damaged", not spoke, how):
                 continue
             plan = json.loads(lantern("repair", "hurt.img", "--json").stdout)
-            fixes = ",".join(str(f["number"]) for f in plan["fixes"])
+            fixes = all_together(plan)
             codes = ", ".join(s["code"] for s in plan["steps"])
             if not check(name + ", planned", bool(fixes), codes or "no step"):
                 continue

@@ -182,9 +182,7 @@ TEST(RepairPlan, EveryBitOfATableFlippedIsSurvived) {
 kit::Bytes mended(const Lab& lab, const RepairPlan& plan) {
   ApplyOptions how;
   how.journal = lab.folder / "undo";
-  std::vector<std::size_t> all;
-  for (const RepairStep& step : plan.steps) all.push_back(step.number);
-  apply_repair(plan, all, {}, how, lab.context);
+  apply_repair(plan, steps_of(plan, all_together(plan)), {}, how, lab.context);
   return kit::read_file(lab.path);
 }
 

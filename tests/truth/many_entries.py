@@ -1,0 +1,130 @@
+#!/usr/bin/env python3
+"""many_entries.py LANTERN [ENTRIES [MOMENTS]]: commands on a disk of very many files, ended by a signal at random moments.
+
+Each ends within 2 s with exit 5, or had finished by itself. A FAT32 volume by mkfs.fat, its folders filled here: 10 million
+entries and 100 moments of each command with LANTERN_TEST_ALL, else fewer. Exit 77 where a tool is missing."""
+import os
+import random
+import resource
+import shutil
+import signal
+import struct
+import subprocess
+import sys
+import tempfile
+import time
+
+sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+from share import ALL
+
+LANTERN = os.path.abspath(sys.argv[1])
+ENTRIES = int(sys.argv[2]) if len(sys.argv) > 2 else 10_000_000 if ALL else 300_000
+MOMENTS = int(sys.argv[3]) if len(sys.argv) > 3 else 100 if ALL else 4
+IN_A_FOLDER = 60_000
+CLUSTER = 4096
+LONGEST = 8.0  # seconds after which a signal comes at the latest
+DATE = struct.pack("<HH", 0x6000, 0x5B61)
+
+
+def entry(name, attributes, cluster, size):
+    return name + struct.pack("<BBBHHHH4sHI", attributes, 0, 0, 0, 0, 0, cluster >> 16, DATE, cluster & 0xFFFF, size)
+
+
+def make_disk(path):
+    folders = -(-ENTRIES // IN_A_FOLDER)
+    folder_clusters = -(-(IN_A_FOLDER + 2) * 32 // CLUSTER)
+    with open(path, "wb") as f:
+        f.truncate((1 << 20) + max(CLUSTER * 70_000, folders * folder_clusters * CLUSTER * 9 // 8) + (64 << 20))
+    subprocess.run(["mkfs.fat", "-F", "32", "-S", "512", "-s", str(CLUSTER // 512), path], check=True, capture_output=True)
+    with open(path, "r+b") as f:
+        boot = f.read(512)
+        reserved, fats, length = struct.unpack_from("<H", boot, 14)[0], boot[16], struct.unpack_from("<I", boot, 36)[0]
+        data = (reserved + fats * length) * 512
+        table = bytearray(length * 512)
+        table[:12] = struct.pack("<III", 0x0FFFFFF8, 0x0FFFFFFF, 0x0FFFFFFF)
+        root, at = [], 3
+        for number in range(folders):
+            rows = [entry(b".          ", 0x10, at, 0), entry(b"..         ", 0x10, 0, 0)]
+            rows += [entry(b"%08dJPG" % n, 0x20, 0, 0) for n in range(min(IN_A_FOLDER, ENTRIES - number * IN_A_FOLDER))]
+            f.seek(data + (at - 2) * CLUSTER)
+            f.write(b"".join(rows))
+            root.append(entry(b"NIGHT%03d   " % number, 0x10, at, 0))
+            for k in range(folder_clusters):
+                struct.pack_into("<I", table, 4 * (at + k), at + k + 1 if k + 1 < folder_clusters else 0x0FFFFFFF)
+            at += folder_clusters
+        # The root folder's one cluster has room for 128.
+        if len(root) > 128:
+            struct.pack_into("<I", table, 8, at)
+            struct.pack_into("<I", table, 4 * at, 0x0FFFFFFF)
+            f.seek(data + (at - 2) * CLUSTER)
+            f.write(b"".join(root[128:]))
+        f.seek(data)
+        f.write(b"".join(root[:128]))
+        for copy in range(fats):
+            f.seek((reserved + copy * length) * 512)
+            f.write(table)
+
+
+def clear(*names):
+    for name in names:
+        if os.path.isdir(name):
+            shutil.rmtree(name)
+        elif os.path.exists(name):
+            os.remove(name)
+
+
+def moments(command, dice):
+    """What went wrong, or None; how many were stopped; the longest wait."""
+    stopped, longest = 0, 0.0
+    for _ in range(MOMENTS):
+        clear("OUT", "OUT.manifest.json", "OUT.manifest.json.part", "copy.vmdk", "copy.vmdk.json", "copy.vmdk.part")
+        child = subprocess.Popen([LANTERN, *command], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+        try:
+            child.wait(timeout=dice.uniform(0.05, LONGEST))
+        except subprocess.TimeoutExpired:
+            pass
+        asked = time.monotonic()
+        child.send_signal(signal.SIGTERM)
+        try:
+            child.communicate(timeout=30)
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.communicate()
+            return f"goes on for 30 s after the signal", stopped, 30
+        longest = max(longest, time.monotonic() - asked)
+        stopped += child.returncode == 5
+        if child.returncode not in (0, 1, 5):
+            return f"exit {child.returncode}", stopped, longest
+        if longest > 2:
+            return f"{longest:.1f} s after the signal", stopped, longest
+    return None, stopped, longest
+
+
+def main():
+    os.environ["PATH"] += ":/usr/sbin:/sbin"
+    if not shutil.which("mkfs.fat"):
+        print("SKIPPED: mkfs.fat is not on this machine")
+        return 77
+    dice = random.Random(13)
+    with tempfile.TemporaryDirectory(prefix="lantern_many") as folder:
+        os.chdir(folder)
+        make_disk("disk.img")
+        subprocess.run(["cp", "--sparse=always", "disk.img", "lost.img"], check=True)
+        with open("lost.img", "r+b") as f:
+            f.write(bytes(512))
+        bad = 0
+        commands = [["survey", "disk.img"], ["list", "disk.img", "--deleted", "--long"], ["list", "disk.img", "--sort", "size"],
+                    ["find", "disk.img", "--kind", "jpg"], ["show", "disk.img::/NIGHT004/00000007.JPG"], ["extract", "disk.img", "OUT"],
+                    ["image", "disk.img", "copy.vmdk", "--as", "vmdk"], ["compare", "disk.img", "lost.img"], ["sector", "disk.img", "boot"],
+                    ["repair", "lost.img"], ["sweep", "lost.img", "--volumes"], ["machines", "disk.img"]]
+        for command in commands:
+            wrong, stopped, longest = moments(command, dice)
+            bad += wrong is not None
+            print(f"{' '.join(command)}: {stopped} of {MOMENTS} stopped, {longest:.2f} s at the most{': ' + wrong if wrong else ''}", flush=True)
+        most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss
+        print(f"{ENTRIES} entries, {bad} of {len(commands)} commands bad, {most >> 10} MiB at the most")
+        os.chdir("/")
+    return 1 if bad else 0
+
+
+sys.exit(main())
