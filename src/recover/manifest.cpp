@@ -160,8 +160,8 @@ Manifest::Manifest(std::string path, std::string job)
   if (end_ == 0) put(job_);
 }
 
-void Manifest::refuse() const {
-  throw Error(ErrorCode::refused, path_, std::nullopt,
+void Manifest::refuse(const std::string& path) {
+  throw Error(ErrorCode::refused, path, std::nullopt,
               "is there already and is not the manifest of this extraction",
               "name another with --manifest, or another destination");
 }
@@ -219,7 +219,7 @@ void Manifest::take_up_lines() {
   while (std::getline(lines, line)) {
     // A line cut by a kill has no end: it is taken off and written again.
     if (lines.eof()) break;
-    if (end_ == 0 && line != job_) refuse();
+    if (end_ == 0 && line != job_) refuse(part_path_);
     if (end_ != 0) remember(key_of_line(line), end_);
     end_ += line.size() + 1;
   }
@@ -242,7 +242,7 @@ void Manifest::take_up_document() {
     if (event == Json::parse_event_t::key && depth == 1) array = value.get<std::string>();
     if (event != Json::parse_event_t::object_end) return true;
     if (depth == 1 && array == "job") {
-      if (value != own_job) refuse();
+      if (value != own_job) refuse(path_);
       ours = true;
       part_ = OpenFile(::open(passing.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644));
       if (!part_.good() || ::flock(part_.get(), LOCK_EX | LOCK_NB) != 0 ||
@@ -251,7 +251,7 @@ void Manifest::take_up_document() {
                     "name another place with --manifest");
       put(job_);
     } else if (depth == 2 && array == "files") {
-      if (!ours) refuse();
+      if (!ours) refuse(path_);
       remember(key_of(value), end_);
       put(value.dump());
     }
@@ -260,7 +260,7 @@ void Manifest::take_up_document() {
   const Json rest = Json::parse(in, each, false);
   if (!ours || !rest.is_object() || !rest.contains("files")) {
     std::filesystem::remove(passing);
-    refuse();
+    refuse(path_);
   }
   put_in_order();
   std::filesystem::rename(passing, part_path_);

@@ -64,7 +64,7 @@ class Manifest {
   void put_in_order();
   std::string line_at(std::uint64_t offset) const;
   std::optional<std::uint64_t> find(const std::string& key) const;
-  [[noreturn]] void refuse() const;
+  [[noreturn]] static void refuse(const std::string& path);
 
   std::string path_;
   std::string part_path_;

@@ -141,17 +141,26 @@ class FatDiagnosis : VolumeDiagnosis {
       return take_mended(*one, one->one_way);
     if (mended) return take_mended(*mended, rebuilt->one_way);
     if (!rebuilt) return false;
-    const Certainty certainty = rebuilt->one_way ? Certainty::certain : Certainty::likely;
+    const Certainty certainty =
+        rebuilt->one_way && !rebuilt->by_second_table ? Certainty::certain : Certainty::likely;
     Bytes made = rebuilt->sector;
     const auto g = fat::parse_boot_sector(made);
     const bool wide = g->width == Width::fat32;
     lay_le32(made, 28, start_sector(g->sector_bytes));
     label_from_root(made, wide);
     take("the boot sector, made anew from the tables and folders behind it",
-         fmt::format("it is lost{}; the two tables alike say how long they are, and {} folders "
-                     "begin where the figures put them; its serial number is not known",
-                     wide ? ", and so is its copy" : "", fat::root_folders(*g, bytes_).fitting),
+         fmt::format("it is lost{}; {} how long they are, and {} folders begin where the figures "
+                     "put them; its serial number is not known",
+                     wide ? ", and so is its copy" : "",
+                     rebuilt->by_second_table ? "the second table and the size of the volume say"
+                                              : "the two tables alike say",
+                     fat::root_folders(*g, bytes_).fitting),
          made, certainty);
+    const std::uint64_t copy = std::uint64_t{le16(made, 50)} * g->sector_bytes;
+    const Bytes there = wide ? read_bytes(bytes_, copy, kSector) : Bytes();
+    if (!there.empty() && all_zero(there))
+      propose("fat.boot-copy", certainty, "the copy of the boot sector",
+              "the boot sector that is made names it, and it is lost", copy, there, boot_);
     return true;
   }
 
@@ -243,17 +252,23 @@ class FatDiagnosis : VolumeDiagnosis {
     // What still stands of its own is nearer to the truth than the copy, which is never kept up.
     if (le32(own, 0) == 0x41615252 || le32(own, 484) == 0x61417272)
       lay_bytes(after, 488, slice(own, 488, 8));
-    else if (const auto free = free_clusters(g))
-      lay_le32(after, 488, *free);
+    else
+      lay_le32(after, 488, free_clusters(g).value_or(0xFFFFFFFF));
     propose("fat.counts", Certainty::certain, "the sector of counts (FSInfo)",
-            "its signatures are lost; the count of free clusters is that of the table", at, own,
-            after);
+            le32(after, 488) == 0xFFFFFFFF
+                ? "its signatures are lost; systems count the free clusters anew"
+                : "its signatures are lost; the count of free clusters is that of the table",
+            at, own, after);
   }
 
   std::optional<std::uint32_t> free_clusters(const Geometry& g) const {
     if (g.table_bytes > kMostTable) return std::nullopt;
     const Bytes table = read_bytes(bytes_, g.table_offset, static_cast<std::size_t>(g.table_bytes));
     if (table.size() < g.table_bytes) return std::nullopt;
+    // Of two that differ it is not known yet which is right.
+    if (g.table_count > 1 &&
+        table != read_bytes(bytes_, g.table_offset + g.table_bytes, table.size()))
+      return std::nullopt;
     std::uint32_t free = 0;
     for (std::uint32_t c = 2; c < g.cluster_count + 2; ++c)
       free += fat::table_entry(table, g.width, c) == 0;

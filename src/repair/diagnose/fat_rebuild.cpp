@@ -18,6 +18,8 @@ using fat::Width;
 
 constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kMostTable = 64u << 20;
+// Of all that a fit asks, without the start of the first table and files by its chains.
+constexpr unsigned kPointsOfOneTable = 7;
 
 // A volume whose boot sector is lost, worked out from what lies behind it.
 class Rebuild {
@@ -35,14 +37,37 @@ class Rebuild {
       for (const Width width : {Width::fat32, Width::fat16, Width::fat12}) {
         if (!begins_table(start, width)) continue;
         if (const std::uint64_t size = table_sectors(reserved, start); size != 0)
-          try_width(width, reserved, size, media);
+          try_width(width, reserved, size, media, false);
       }
       if (best_) return best_;
     }
-    return std::nullopt;
+    by_second_table();
+    return best_;
   }
 
  private:
+  // Of the first table the beginning is lost as well: the second says where the first ends, and the
+  // size of the volume how long they are.
+  void by_second_table() {
+    constexpr std::uint64_t kMostBefore = 64;  // reserved sectors
+    const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMostTable / kSector);
+    for (std::uint64_t second = 2; second <= most && !best_; ++second) {
+      const Bytes start = read_bytes(volume_, second * kSector, kSector);
+      if (start.size() < kSector) return;
+      const std::uint8_t media = u8(start, 0);
+      if ((media != 0xF0 && media < 0xF8) || u8(start, 1) != 0xFF) continue;
+      for (const Width width : {Width::fat32, Width::fat16, Width::fat12}) {
+        if (!begins_table(start, width)) continue;
+        const std::uint64_t last = std::min(kMostBefore, second - 1);
+        for (std::uint64_t reserved = 1; reserved <= last; ++reserved)
+          try_width(width, static_cast<std::size_t>(reserved), second - reserved, media, true);
+      }
+      // With nothing that fits behind it, what looks like a table is none.
+      if (best_ && best_->fit.points < kPointsOfOneTable) best_.reset();
+      if (best_) best_->by_second_table = true;
+    }
+  }
+
   static bool begins_table(ByteView start, Width width) {
     if (width == Width::fat32)
       return (u8(start, 3) & 0x0F) == 0x0F && u8(start, 2) == 0xFF && le32(start, 4) >= 0x07FFFFFF;
@@ -68,7 +93,8 @@ class Rebuild {
     return 0;
   }
 
-  void try_width(Width width, std::size_t reserved, std::uint64_t size, std::uint8_t media) {
+  void try_width(Width width, std::size_t reserved, std::uint64_t size, std::uint8_t media,
+                 bool by_second) {
     const bool wide = width == Width::fat32;
     const std::vector<std::uint64_t> roots =
         wide ? std::vector<std::uint64_t>{0}
@@ -78,6 +104,7 @@ class Rebuild {
         Bytes sector = made(width, reserved, size, media, root, cluster);
         const auto g = fat::parse_boot_sector(sector);
         if (!g || g->width != width) continue;
+        if (by_second && (!fat::length_fits(*g) || !has_valid_entries(*g, 1))) continue;
         const fat::Fit fit = fat::fit(*g, volume_);
         // Folders that are not where it puts them say that it is wrong, whatever else fits.
         if (fat::root_folders(*g, volume_).others > 0) continue;
@@ -86,6 +113,24 @@ class Rebuild {
         else if (fit.points == best_->fit.points)
           best_->one_way = false;
       }
+  }
+
+  // Whether what is in use in a table leads to clusters there are, or ends a chain.
+  bool has_valid_entries(const Geometry& g, std::uint64_t table) const {
+    constexpr std::uint64_t kMostLooked = 256u << 10;
+    const auto length = static_cast<std::size_t>(std::min(g.table_bytes, kMostLooked));
+    const Bytes bytes = read_bytes(volume_, g.table_offset + table * g.table_bytes, length);
+    const std::size_t entries = bytes.size() * 8 / static_cast<unsigned>(g.width);
+    const std::uint32_t ends = g.width == Width::fat32   ? 0x0FFFFFF7
+                               : g.width == Width::fat16 ? 0xFFF7
+                                                         : 0xFF7;
+    std::size_t used = 0, wrong = 0;
+    for (std::size_t i = 2; i + 1 < entries; ++i) {
+      const std::uint32_t entry = fat::table_entry(bytes, g.width, i);
+      used += entry != 0 ? 1u : 0u;
+      wrong += entry != 0 && entry < ends && !g.valid_cluster(entry) ? 1u : 0u;
+    }
+    return used > 0 && wrong * 16 <= used;
   }
 
   Bytes made(Width width, std::size_t reserved, std::uint64_t size, std::uint8_t media,

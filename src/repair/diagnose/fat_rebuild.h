@@ -15,7 +15,8 @@ namespace lantern {
 struct RebuiltFat {
   Bytes sector;  // 512 bytes, without the place on the disk, serial number and label
   fat::Fit fit;
-  bool one_way = false;  // no other figures fit as well
+  bool one_way = false;          // no other figures fit as well
+  bool by_second_table = false;  // the beginning of the first is lost, too
 };
 
 // Empty: no tables were found, or no figures that fit them.

@@ -270,13 +270,9 @@ class Planner {
     const MissingEnd missing = missing_end(disk);
     const bool cut = missing.bytes > 0 && (volume.row.range.end() > disk.container.flat->size() ||
                                            disk.table.scheme == VolumeTable::Scheme::none);
-    if (cut) leave_cut(disk);
-    return !cut;
-  }
-
-  void leave_cut(const DiskView& disk) {
     Diagnosis none;
-    leave_what_shrinks(disk, none);
+    if (cut) leave_what_shrinks(disk, none);
+    return !cut;
   }
 
   bool diagnose_as(std::string_view family, const VolumeView& volume) {
@@ -380,12 +376,12 @@ class Planner {
     return true;
   }
 
-  // Whether what a part belongs to can be read with the fixes that are kept: its volume, or any.
-  bool is_accessible(const Part& part) const {
+  // Whether what a part belongs to can be read in a state: its volume, or any.
+  static bool is_accessible(const AccessState& state, const Part& part) {
     const std::size_t at = part.name.rfind('@');
-    if (at == std::string::npos) return kept_.reach().volumes > 0;
-    const auto volume = kept_.volumes.find(std::stoull(part.name.substr(at + 1)));
-    return volume != kept_.volumes.end() && !volume->second.type.empty();
+    if (at == std::string::npos) return state.reach().volumes > 0;
+    const auto volume = state.volumes.find(std::stoull(part.name.substr(at + 1)));
+    return volume != state.volumes.end() && !volume->second.type.empty();
   }
 
   // Whether a spare copy is as it should be now: asked again, its diagnosis is content. Only of
@@ -395,7 +391,7 @@ class Planner {
     if (!std::all_of(part.steps.begin(), part.steps.end(),
                      [](const RepairStep& step) { return restores_copy(step.code); }))
       return false;
-    if (!is_accessible(part)) return false;
+    if (!is_accessible(kept_, part)) return false;
     const Diagnosis again = ask();
     return std::none_of(again.steps.begin(), again.steps.end(), [&](const RepairStep& step) {
       return std::any_of(part.steps.begin(), part.steps.end(), [&](const RepairStep& own) {
@@ -466,15 +462,15 @@ class Planner {
     return parts;
   }
 
-  // Whether a fix gains what it does with these parts laid before it. A spare copy gains nothing
-  // that shows: there it has to fit alone.
+  // Whether a fix gains what it does with these parts laid before it. A spare copy is worth
+  // something where what it is of is accessible.
   bool gains_after(const std::vector<const Part*>& before, const std::vector<const Part*>& own,
-                   const StateChange& gain) {
+                   const StateChange& gain, bool restores_copy) {
     const auto was = before.empty() ? std::optional(base_) : tried(before);
     std::vector<const Part*> all = before;
     all.insert(all.end(), own.begin(), own.end());
     const auto is = tried(all);
-    if (!was || !is) return false;
+    if (!was || !is || (restores_copy && !is_accessible(*was, *own.front()))) return false;
     const StateChange change = change_between(*was, *is);
     return change.lost.empty() && change.covers(gain);
   }
@@ -487,7 +483,7 @@ class Planner {
       std::vector<const Part*> own;
       for (std::size_t k = 0; k < fix.parts.size(); ++k)
         if (k != i) own.push_back(&fix.parts[k]);
-      if (gains_after(parts_of_accepted(all), own, fix.gain)) {
+      if (gains_after(parts_of_accepted(all), own, fix.gain, fix.restores_copy)) {
         fix.parts.erase(fix.parts.begin() + static_cast<std::ptrdiff_t>(i));
         dropped = true;
       } else {
@@ -497,22 +493,37 @@ class Planner {
     return dropped;
   }
 
+  // Any one of several is enough for a fix: the first of them, with what that needs.
+  std::vector<std::size_t> first_that_is_enough(std::size_t of,
+                                                const std::vector<const Part*>& own) {
+    const Fix& fix = accepted_[of];
+    std::vector<const Part*> before;
+    for (std::size_t k = 0; k < of; ++k) {
+      for (const Part& part : accepted_[k].parts) before.push_back(&part);
+      if (!gains_after(before, own, fix.gain, fix.restores_copy)) continue;
+      std::vector<std::size_t> needs = accepted_[k].needs;
+      needs.push_back(k);
+      return needs;
+    }
+    return {};
+  }
+
   void find_needs() {
     for (std::size_t i = 0; i < accepted_.size(); ++i) {
       Fix& fix = accepted_[i];
       std::vector<const Part*> own;
       for (const Part& part : fix.parts) own.push_back(&part);
       if (i == 0) continue;
-      // A copy is worth something where what it is of is accessible.
-      const bool alone = !fix.restores_copy || base_.reach().volumes == now_.reach().volumes;
-      if (alone && gains_after({}, own, fix.gain)) continue;
+      if (gains_after({}, own, fix.gain, fix.restores_copy)) continue;
       for (std::size_t k = 0; k < i; ++k) {
         std::vector<const Part*> before;
         for (std::size_t j = 0; j < i; ++j)
           if (j != k)
             for (const Part& part : accepted_[j].parts) before.push_back(&part);
-        if (i > kMaxCompared || !gains_after(before, own, fix.gain)) fix.needs.push_back(k);
+        if (i > kMaxCompared || !gains_after(before, own, fix.gain, fix.restores_copy))
+          fix.needs.push_back(k);
       }
+      if (fix.needs.empty()) fix.needs = first_that_is_enough(i, own);
     }
   }
 

@@ -19,7 +19,7 @@ def contents(program, path, folder):
         if not volume["file_system"]:
             continue
         out = os.path.join(folder, "OUT")
-        subprocess.run(["rm", "-rf", out, out + ".json"])
+        subprocess.run(["rm", "-rf", out, out + ".json", out + ".json.part"])
         run(program, "extract", volume["address"], out, "--manifest", out + ".json")
         with open(out + ".json") as f:
             rows = json.load(f)["files"]

@@ -164,7 +164,7 @@ def contents(path, folder):
             continue
         counted += volume["files"]
         out = os.path.join(folder, "OUT")
-        subprocess.run(["rm", "-rf", out, out + ".json"])
+        subprocess.run(["rm", "-rf", out, out + ".json", out + ".json.part"])
         run(LANTERN, "extract", volume["address"], out, "--manifest", out + ".json")
         if os.path.exists(out + ".json"):
             with open(out + ".json") as f:

@@ -215,6 +215,8 @@ CASES = {
         ("FAT32 counts", True, [in_volume(2, S, 4)]),
         ("FAT32 counts whole", False, [in_volume(2, S, 512)]),
         ("FAT16 boot sector", False, [in_volume(1, 0, 512)]),
+        ("FAT16 boot sector and the beginning of the first table", False, [in_volume(1, 0, 8 * S)]),
+        ("FAT32 boot sector, copy and the beginning of the first table", False, [in_volume(2, 0, 40 * S)]),
         ("FAT16 jump", True, [in_volume(1, 0, 1, b"\x14")]),
         ("FAT16 jump into the figures", True, [in_volume(1, 1, 1, b"\x10")]),
         ("FAT16 bytes of a sector", True, [in_volume(1, 12, 1, b"\x06")]),
