@@ -79,7 +79,7 @@ class CachedSource final : public WritableSource {
 }  // namespace
 
 SourcePtr make_cached(SourcePtr inner, const Context& context) {
-  return std::make_shared<CachedSource>(given(inner), context.cache);
+  return std::make_shared<CachedSource>(given(std::move(inner)), context.cache);
 }
 
 }  // namespace lantern

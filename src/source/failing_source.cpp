@@ -6,7 +6,7 @@
 namespace lantern {
 
 FailingSource::FailingSource(SourcePtr inner, FaultPlan plan, Wait wait)
-    : inner_(given(inner)),
+    : inner_(given(std::move(inner))),
       plan_(std::move(plan)),
       wait_(std::move(wait)),
       failures_left_(std::make_unique<std::atomic<unsigned>[]>(plan_.flaky.size())) {

@@ -7,7 +7,7 @@
 namespace lantern {
 
 // Throws Error{usage} for an empty pointer.
-inline const SourcePtr& given(const SourcePtr& source) {
+inline SourcePtr given(SourcePtr source) {
   if (!source)
     throw Error(ErrorCode::usage, {}, std::nullopt, "no byte source is given",
                 "open one with open_file_source");

@@ -141,7 +141,7 @@ SourcePtr make_window(SourcePtr inner, Range range) {
     throw Error(ErrorCode::cannot_read, {}, range.offset, "a window past what can be addressed");
   if (range.offset == 0 && range.length == given(inner)->size()) return inner;
   std::vector<Piece> pieces;
-  pieces.push_back({ExtentKind::direct, range.length, given(inner), range.offset});
+  pieces.push_back({ExtentKind::direct, range.length, std::move(inner), range.offset});
   return make_joined(std::move(pieces));
 }
 

@@ -22,7 +22,7 @@ ENTRIES = int(sys.argv[2]) if len(sys.argv) > 2 else 10_000_000 if ALL else 300_
 MOMENTS = int(sys.argv[3]) if len(sys.argv) > 3 else 100 if ALL else 4
 IN_A_FOLDER = 60_000
 CLUSTER = 4096
-LONGEST = 8.0  # seconds after which a signal comes at the latest
+LONGEST = 4.0  # seconds after which a signal comes at the latest
 DATE = struct.pack("<HH", 0x6000, 0x5B61)
 
 
@@ -116,7 +116,7 @@ def main():
         commands = [["survey", "disk.img"], ["list", "disk.img", "--deleted", "--long"], ["list", "disk.img", "--sort", "size"],
                     ["find", "disk.img", "--kind", "jpg"], ["show", "disk.img::/NIGHT004/00000007.JPG"], ["extract", "disk.img", "OUT"],
                     ["image", "disk.img", "copy.vmdk", "--as", "vmdk"], ["compare", "disk.img", "lost.img"], ["sector", "disk.img", "boot"],
-                    ["repair", "lost.img"], ["sweep", "lost.img", "--volumes"], ["machines", "disk.img"]]
+                    ["repair", "lost.img"], ["sweep", "lost.img", "--volumes"], ["machines", "."]]
         for command in commands:
             wrong, stopped, longest = moments(command, dice)
             bad += wrong is not None

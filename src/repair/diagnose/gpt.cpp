@@ -237,7 +237,7 @@ class GptDiagnosis {
       lay_entry(std::span(content.entries).subspan(number++ * kEntryBytes, kEntryBytes), volume);
     }
     if (number == 0) return std::nullopt;
-    source_ = fmt::format("the {} volumes that lie on the disk; names and ids are new", number);
+    source_ = counted(number, "volume") + " found on the disk; names and ids are new";
     return content;
   }
 
@@ -393,7 +393,7 @@ class GptDiagnosis {
     if (certainty_ != Certainty::certain) step.part = "gpt";
     step.what = is_protective ? "the signature of sector 0"
                               : "sector 0: an entry of type EE over the whole disk";
-    step.evidence = "the disk has a GPT; without it systems take the disk for an empty one";
+    step.evidence = "a disk with a GPT has it; without it systems take the disk for an empty one";
     mbr.into(step);
     diagnosis_.steps.push_back(std::move(step));
   }

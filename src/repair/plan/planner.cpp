@@ -494,8 +494,7 @@ class Planner {
   }
 
   // Any one of several is enough for a fix: the first of them, with what that needs.
-  std::vector<std::size_t> first_that_is_enough(std::size_t of,
-                                                const std::vector<const Part*>& own) {
+  std::vector<std::size_t> enough_for(std::size_t of, const std::vector<const Part*>& own) {
     const Fix& fix = accepted_[of];
     std::vector<const Part*> before;
     for (std::size_t k = 0; k < of; ++k) {
@@ -523,7 +522,7 @@ class Planner {
         if (i > kMaxCompared || !gains_after(before, own, fix.gain, fix.restores_copy))
           fix.needs.push_back(k);
       }
-      if (fix.needs.empty()) fix.needs = first_that_is_enough(i, own);
+      if (fix.needs.empty()) fix.needs = enough_for(i, own);
     }
   }
 

@@ -1,9 +1,9 @@
 #!/usr/bin/env python3
-"""Healthy disks of every kind, by the systems' own tools: none gets a step. healthy_disks.py LANTERN [--all] [--table] [NAME]
+"""Healthy disks of every kind, by the systems' own tools: none gets a step. healthy_disks.py LANTERN [--table] [NAME]
 
 Each kind as a whole disk and in a partition, empty and holding images of other kinds; members of arrays and groups;
 encrypted volumes; disks that were partitioned and formatted over several times, with the structures of former lives left
-inside. --table prints the table of docs/formats/repairs.md. Without --all one case a kind. Exit 77 where a tool is missing."""
+inside. --table prints the table of docs/formats/repairs.md. Without LANTERN_TEST_ALL one case a kind. Exit 77 where a tool is missing."""
 import json
 import os
 import random
