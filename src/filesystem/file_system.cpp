@@ -1,8 +1,14 @@
 #include "lantern/file_system.h"
 
+#include <algorithm>
+#include <functional>
+#include <string_view>
+#include <utility>
+
 #include "filesystem/exfat/exfat.h"
 #include "filesystem/ext/ext.h"
 #include "filesystem/fat/fat.h"
+#include "filesystem/formats.h"
 #include "filesystem/ntfs/ntfs.h"
 #include "source/given.h"
 
@@ -45,10 +51,24 @@ std::string_view to_string(EntryState state) {
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
-  if (auto ext = open_ext(given(volume), context)) return ext;
-  if (auto ntfs = open_ntfs(volume, context)) return ntfs;
-  if (auto exfat = open_exfat(volume, context)) return exfat;
-  return open_fat(volume, options, context);
+  using Open = std::function<std::shared_ptr<const FileSystem>()>;
+  const std::pair<std::string_view, Open> readers[] = {
+      {"ext", [&] { return open_ext(volume, context); }},
+      {"ntfs", [&] { return open_ntfs(volume, context); }},
+      {"exfat", [&] { return open_exfat(volume, context); }},
+      {"fat", [&] { return open_fat(volume, options, context); }}};
+  // What begins the volume and is verified comes before what a copy, or figures alone, still tell:
+  // they may be remains of what was there before.
+  static const Registry formats({ext::format(), ntfs::format(), exfat::format(), fat::format()});
+  const auto found = formats.recognise(*given(volume));
+  for (const auto& [name, open] : readers)
+    if (std::any_of(found.begin(), found.end(), [&](const Recognition& one) {
+          return one.format == name && one.verified && !one.from_copy;
+        }))
+      if (auto files = open()) return files;
+  for (const auto& [name, open] : readers)
+    if (auto files = open()) return files;
+  return nullptr;
 }
 
 std::vector<Stream> FileSystem::streams(const Entry& /*entry*/) const {

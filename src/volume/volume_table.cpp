@@ -35,22 +35,30 @@ VolumeTable accept(Attempt attempt, const Context& context) {
   return std::move(*attempt.table);
 }
 
-// Volumes at whose start something known stands.
-std::size_t volumes_that_begin_well(const VolumeTable& table, const SourcePtr& disk,
-                                    const Registry& formats) {
-  std::size_t count = 0;
+// How a table fits what lies on the disk.
+struct TableFit {
+  std::size_t well = 0;  // volumes at whose start something known stands
+  std::size_t cut = 0;   // volumes that end before what verifiably begins there does
+};
+
+TableFit fit_of(const VolumeTable& table, const SourcePtr& disk, const Registry& formats) {
+  TableFit fit;
   for (const VolumeRow& row : table.rows) {
     if (row.range.empty() || row.range.offset >= disk->size()) continue;
     const SourcePtr volume = make_window(disk, row.range);
     const auto found = formats.recognise(*volume);
     Bytes start(512);
     volume->read(0, start);
-    count += le16(start, 510) == 0xAA55 ||
-             std::any_of(found.begin(), found.end(), [](const Recognition& one) {
-               return one.kind != FormatKind::partition_table;
-             });
+    fit.well += le16(start, 510) == 0xAA55 ||
+                std::any_of(found.begin(), found.end(), [](const Recognition& one) {
+                  return one.kind != FormatKind::partition_table;
+                });
+    fit.cut += std::any_of(found.begin(), found.end(), [&](const Recognition& one) {
+      return one.kind == FormatKind::file_system && one.verified && !one.from_copy &&
+             one.range.offset == 0 && one.range.length > row.range.length;
+    });
   }
-  return count;
+  return fit;
 }
 
 std::vector<std::uint32_t> sizes_to_try(const ByteSource& disk,
@@ -78,15 +86,15 @@ VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t
                               const Registry& formats, const Context& context) {
   const std::vector<std::uint32_t> sizes = sizes_to_try(*given(disk), sector_size);
   Attempt mbr;
-  std::size_t mbr_well = 0;
+  TableFit mbr_fit;
   if (!has_protective_entry(disk)) {
     for (const std::uint32_t size : sizes) {
       Attempt next = attempt(read_mbr, disk, size, context);
       if (!next.table) continue;
-      const std::size_t well = volumes_that_begin_well(*next.table, disk, formats);
-      if (!mbr.table || well > mbr_well) {
+      const TableFit fit = fit_of(*next.table, disk, formats);
+      if (!mbr.table || fit.well > mbr_fit.well) {
         mbr = std::move(next);
-        mbr_well = well;
+        mbr_fit = fit;
       }
     }
   }
@@ -96,10 +104,10 @@ VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t
 
   VolumeTable table;
   // A GPT counts by the protective entry of sector 0. Where that has entries of its own instead, it
-  // counts only when it leads to more than they do.
-  const std::size_t gpt_well =
-      gpt.table && mbr.table ? volumes_that_begin_well(*gpt.table, disk, formats) : 0;
-  if (gpt.table && mbr.table && !mbr.table->rows.empty() && mbr_well >= gpt_well) {
+  // counts only when it leads to more than they do, and cuts no more of what lies there.
+  const TableFit gpt_fit = gpt.table && mbr.table ? fit_of(*gpt.table, disk, formats) : TableFit();
+  const bool mbr_fits = mbr_fit.well >= gpt_fit.well || gpt_fit.cut > mbr_fit.cut;
+  if (gpt.table && mbr.table && !mbr.table->rows.empty() && mbr_fits) {
     context.report(FindingCode::gpt_stale, Severity::note, {},
                    "an older GPT stands beside an MBR whose volumes are there", "the MBR is used");
     table = accept(std::move(mbr), context);

@@ -7,6 +7,8 @@
 //   UDF        32 KiB and sectors of 2048 behind it: 1 "BEA01", 1 "NSR02" or "NSR03"  (ECMA-167)
 //   ReFS       3 "ReFS", 20 "FSRS", 24 sectors, 32 bytes of a sector
 //   Squashfs   0 "hsqs", 40 bytes    cramfs 0 28CD3D45, 4 bytes    romfs 0 "-rom1fs-", 8 bytes
+//   UBIFS      0 06101831, 20 kind 6, 36 bytes of a block, 40 blocks    UBI 0 "UBI#", 4 version
+//   JFFS2      nodes: 0 1985, 2 kind, 4 bytes    BFS 0 1BADFACE, 4 first byte, 8 last byte of files
 #include "base/checked.h"
 #include "format/named/named.h"
 
@@ -139,6 +141,39 @@ std::optional<Recognition> romfs(const ByteSource& source, std::uint64_t at) {
   return image<8, -4>(source, at, "romfs");
 }
 
+std::optional<Recognition> ubifs(const ByteSource& source, std::uint64_t at) {
+  constexpr unsigned kSuperblockNode = 6;
+  const Bytes node = read_whole(source, at, 512);
+  if (u8(node, 20) != kSuperblockNode) return std::nullopt;
+  auto found = begins(at, 0, "UBIFS");
+  found->range.length = std::uint64_t{le32(node, 36)} * le32(node, 40);
+  found->verified = le32(node, 16) == 4096 && is_power_of_two(le32(node, 32));
+  return found;
+}
+
+std::optional<Recognition> ubi(const ByteSource& source, std::uint64_t at) {
+  const Bytes head = read_whole(source, at, 64);
+  auto found = begins(at, 0, "UBI");
+  found->verified = u8(head, 4) == 1 && all_zero(slice(head, 5, 3)) && be32(head, 20) >= 64;
+  return found;
+}
+
+std::optional<Recognition> jffs2(const ByteSource& source, std::uint64_t at) {
+  const Bytes node = read_whole(source, at, 512);
+  auto found = begins(at, 0, "JFFS2");
+  const std::uint32_t length = le32(node, 4);
+  found->verified = length >= 12 && length <= 64 * kKiB;
+  return found->verified ? found : std::nullopt;
+}
+
+std::optional<Recognition> bfs(const ByteSource& source, std::uint64_t at) {
+  const Bytes head = read_whole(source, at, 512);
+  auto found = begins(at, 0, "BFS");
+  found->range.length = std::uint64_t{le32(head, 8)} + 1;
+  found->verified = le32(head, 4) >= 512 && le32(head, 8) > le32(head, 4);
+  return found;
+}
+
 }  // namespace
 
 std::vector<Format> other_systems() {
@@ -156,6 +191,14 @@ std::vector<Format> other_systems() {
       {"squashfs", files, {{0, "hsqs"sv}}, {{0}}, squashfs},
       {"cramfs", files, {{0, "\x45\x3D\xCD\x28"sv}}, {{0}}, cramfs},
       {"romfs", files, {{0, "-rom1fs-"sv}}, {{0}}, romfs},
+      {"ubifs", files, {{0, "\x31\x18\x10\x06"sv}}, {{0}}, ubifs},
+      {"ubi", FormatKind::volume_manager, {{0, "UBI#"sv}}, {{0}}, ubi},
+      {"jffs2",
+       files,
+       {{0, "\x85\x19\x03\x20"sv}, {0, "\x85\x19\x01\xE0"sv}, {0, "\x85\x19\x02\xE0"sv}},
+       {{0}},
+       jffs2},
+      {"bfs", files, {{0, "\xCE\xFA\xAD\x1B"sv}}, {{0}}, bfs},
   };
 }
 

@@ -106,8 +106,10 @@ class Rebuild {
         if (!g || g->width != width) continue;
         if (by_second && (!fat::length_fits(*g) || !has_valid_entries(*g, 1))) continue;
         const fat::Fit fit = fat::fit(*g, volume_);
-        // Folders that are not where it puts them say that it is wrong, whatever else fits.
-        if (fat::root_folders(*g, volume_).others > 0) continue;
+        // Folders that are not where it puts them say that it is wrong, whatever else fits; without
+        // one all of it has to fit, since erased flash and other patterns look like tables.
+        const fat::RootFolders folders = fat::root_folders(*g, volume_);
+        if (folders.others > 0 || (folders.fitting == 0 && fit.doubted)) continue;
         if (!best_ || fit.points > best_->fit.points)
           best_ = RebuiltFat{std::move(sector), fit, true};
         else if (fit.points == best_->fit.points)

@@ -126,6 +126,17 @@ def iso(path, mib, files, r):
     run("genisoimage", "-quiet", "-J", "-R", "-V", "SKERROW", "-o", path, folder)
 
 
+def of_folder(*command):
+    """A maker that takes a folder: FOLDER and PATH in its command."""
+    def make(path, mib, files, r):
+        folder = files or tempfile.mkdtemp(dir=os.path.dirname(path))
+        if os.path.exists(path):
+            os.remove(path)
+        run(*[folder if word == "FOLDER" else path if word == "PATH" else word for word in command])
+        os.truncate(path, -(-os.path.getsize(path) // 4096) * 4096)
+    return make
+
+
 def luks(kind):
     def make(path, mib, files, r):
         blank(path, mib)
@@ -161,6 +172,16 @@ KINDS = {
     "ISO 9660": (0, iso, "genisoimage", False), "HFS": (24, plain("hformat", "-l", "ledge"), "hformat", True),
     "HFS+ (by hand)": (48, hfs_plus, None, True), "minix": (24, plain("mkfs.minix"), "mkfs.minix", True),
     "swap": (48, plain("mkswap", "-q"), "mkswap", True),
+    "EROFS": (0, of_folder("mkfs.erofs", "PATH", "FOLDER"), "mkfs.erofs", False),
+    "Squashfs": (0, of_folder("mksquashfs", "FOLDER", "PATH", "-noappend", "-quiet", "-noD"), "mksquashfs", False),
+    "romfs": (0, of_folder("genromfs", "-d", "FOLDER", "-f", "PATH"), "genromfs", False),
+    "cramfs": (0, of_folder("mkfs.cramfs", "FOLDER", "PATH"), "mkfs.cramfs", False),
+    "UFS": (0, of_folder("makefs", "-t", "ffs", "-o", "version=2", "PATH", "FOLDER"), "makefs", False),
+    "UBIFS": (0, of_folder("mkfs.ubifs", "-r", "FOLDER", "-m", "2048", "-e", "129024", "-c", "2000", "-o", "PATH"), "mkfs.ubifs", False),
+    "JFFS2": (0, of_folder("mkfs.jffs2", "--pad=1048576", "-r", "FOLDER", "-o", "PATH"), "mkfs.jffs2", False),
+    "BFS": (24, plain("mkfs.bfs"), "mkfs.bfs", True), "GFS2": (160, plain("mkfs.gfs2", "-O", "-p", "lock_nolock", "-J", "16"), "mkfs.gfs2", True),
+    "OCFS2": (160, plain("mkfs.ocfs2", "-q", "-F", "-M", "local"), "mkfs.ocfs2", True),
+    "bcache": (64, plain("make-bcache", "-B"), "make-bcache", True),
     "LUKS1": (48, luks("luks1"), "cryptsetup", True), "LUKS2": (48, luks("luks2"), "cryptsetup", True),
 }
 # Images a volume may hold: each tempts a repair of another kind.
@@ -242,7 +263,7 @@ def kinds(folder, r):
         if not ALL:
             fillings = [fillings[0], fillings[2 + len(kind) % len(held)]]
         for filling, content, image in fillings:
-            if image and os.path.getsize(image) > mib * MIB // 3 and kind not in ("ISO 9660",):
+            if image and os.path.getsize(image) > mib * MIB // 3 and mib:
                 # Larger ones need a larger volume.
                 size = os.path.getsize(image) // MIB * 3 if kind not in ("FAT12",) else mib
             else:

@@ -106,6 +106,32 @@ def old_gpt_beside_a_zeroed_ext4():
     check([s["code"] for s in plan["steps"]] == ["ext.superblock"], f"{[s['code'] for s in plan['steps']]} {plan['notes']}")
 
 
+def a_fat_over_an_older_ext4():
+    """Made anew by its maker: copies of the older superblock stand behind it."""
+    put("volume", volume("ext4-1k", 24))
+    disks.run("mkfs.fat", "-F", "16", "volume")
+    path = partitioned("disk.img", "label: gpt\nstart=2048, size=49152, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n", (1, get("volume")))
+    seen = [v["file_system"] for v in json.loads(lantern("survey", path, "--json").stdout)["volumes"]]
+    check(seen == ["fat16"], f"{seen}")
+    check(not plan_of(path)["steps"], f"{plan_of(path)['steps']}")
+
+
+def an_mbr_over_an_older_gpt():
+    """The older table leads to more, but cuts the volume that is there now."""
+    basic = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
+    script = "label: gpt\n" + "".join(f"start={at * 2048}, size={10 * 2048}, type={basic}\n" for at in (1, 11, 21, 31))
+    path = partitioned("disk.img", script, (1, volume("exfat", 10)), (11, volume("exfat", 10)), (21, volume("ntfs", 10)), (31, volume("ext4", 10)))
+    disks.run("sfdisk", "-q", "--wipe", "never", "--wipe-partitions", "never", path,
+              input=b"label: dos\nstart=2048, size=30720, type=e\nstart=32768, type=82\n")
+    fat = volume("fat16", 15)
+    with open(path, "r+b") as f:
+        f.seek(MIB)
+        f.write(fat)
+    report = json.loads(lantern("survey", path, "--json").stdout)
+    check([v["file_system"] for v in report["volumes"]][:1] == ["fat16"] and len(report["volumes"]) == 2, f"{report['volumes']}")
+    check(not plan_of(path)["steps"], f"{[s['what'] for s in plan_of(path)['steps']]}")
+
+
 def a_table_of_either_kind():
     """Nothing is left of a table, and an MBR as well as a GPT fits: alternatives, only one of them is applied."""
     parts = (1, volume("ext4", 12)), (14, volume("ntfs", 12, hidden=14 * MIB // S))
@@ -397,7 +423,8 @@ def stops():
             stopped_in_time(*command, after=r.random() * 0.4 + 0.03)
 
 
-CASES = [remains_in_a_zeroed_ext4, old_gpt_beside_a_zeroed_ext4, a_table_of_either_kind, both_gpt_copies_lost, start_and_type_wrong,
+CASES = [remains_in_a_zeroed_ext4, old_gpt_beside_a_zeroed_ext4, a_fat_over_an_older_ext4, an_mbr_over_an_older_gpt,
+         a_table_of_either_kind, both_gpt_copies_lost, start_and_type_wrong,
          loader_in_a_boot_sector, undo_needs_the_guards, an_older_journal, damaged_journals, next_lines, links_and_folders,
          cut_images, two_damaged_fats, headless_images, destinations_are_held_alone, plans_from_odd_files, absurd_vhdx,
          absurd_ntfs_file, huge_empty_image, stops]
