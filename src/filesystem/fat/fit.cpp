@@ -81,10 +81,11 @@ Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView roo
         files.right + files.wrong >= kMostFiles)
       return;
     const std::uint64_t right = divide_up(std::uint64_t{size}, std::uint64_t{g.cluster_bytes});
-    if (right > kMostChain) return;
+    // Of a longer chain the beginning tells enough.
+    const std::uint64_t looked_at = std::min<std::uint64_t>(right, kMostChain);
     std::uint64_t length = 0;
     std::uint32_t cluster = first_cluster(slot, g.width);
-    while (g.valid_cluster(cluster) && length <= right) {
+    while (g.valid_cluster(cluster) && length <= looked_at) {
       ++length;
       const std::uint64_t within = std::uint64_t{cluster} * static_cast<unsigned>(g.width) / 8;
       Bytes entry = read_up_to(volume, g.table_offset + within, 4);
@@ -94,7 +95,8 @@ Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView roo
                                                             : std::uint32_t{le16(entry, 0)} >> 4)
                                         : table_entry(entry, g.width, 0);
     }
-    ++(length == right ? files.right : files.wrong);
+    const bool fits = right > kMostChain ? length > looked_at : length == right;
+    ++(fits ? files.right : files.wrong);
   });
   return files;
 }

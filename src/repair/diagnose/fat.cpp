@@ -132,7 +132,7 @@ class FatDiagnosis : VolumeDiagnosis {
            mended.sector, one_way ? Certainty::certain : Certainty::likely);
       return true;
     };
-    auto rebuilt = rebuild_fat(bytes_);
+    auto rebuilt = rebuild_fat(bytes_, own_fit.points == 0);
     if (rebuilt && rebuilt->fit.points <= own_fit.points) rebuilt.reset();
     const auto mended = rebuilt ? mend_fat_figures(boot_, *rebuilt, bytes_) : std::nullopt;
     if (mended && mended->changes.size() == 1) return take_mended(*mended, rebuilt->one_way);

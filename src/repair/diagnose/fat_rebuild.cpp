@@ -27,7 +27,7 @@ class Rebuild {
   Rebuild(const ByteSource& volume, std::uint64_t length)
       : volume_(volume), sectors_(length / kSector) {}
 
-  std::optional<RebuiltFat> run() {
+  std::optional<RebuiltFat> run(bool by_one_table) {
     constexpr std::size_t kMostReserved = 256;
     for (std::size_t reserved = 1; reserved <= kMostReserved; ++reserved) {
       const Bytes start = read_bytes(volume_, reserved * kSector, kSector);
@@ -41,7 +41,7 @@ class Rebuild {
       }
       if (best_) return best_;
     }
-    by_second_table();
+    if (by_one_table) by_second_table();
     return best_;
   }
 
@@ -299,8 +299,8 @@ std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& 
   return best;
 }
 
-std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume) {
-  return Rebuild(volume, volume.size()).run();
+std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume, bool by_one_table) {
+  return Rebuild(volume, volume.size()).run(by_one_table);
 }
 
 std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& rebuilt,

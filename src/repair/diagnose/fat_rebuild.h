@@ -19,8 +19,9 @@ struct RebuiltFat {
   bool by_second_table = false;  // the beginning of the first is lost, too
 };
 
-// Empty: no tables were found, or no figures that fit them.
-std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume);
+// Empty: no tables were found, or no figures that fit them. `by_one_table`: the beginning of the
+// first may be lost, too.
+std::optional<RebuiltFat> rebuild_fat(const ByteSource& volume, bool by_one_table);
 
 struct MendedFat {
   Bytes sector;
