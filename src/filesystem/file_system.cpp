@@ -61,13 +61,13 @@ std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
   // they may be remains of what was there before.
   static const Registry formats({ext::format(), ntfs::format(), exfat::format(), fat::format()});
   const auto found = formats.recognise(*given(volume));
-  for (const auto& [name, open] : readers)
+  for (const auto& reader : readers)
     if (std::any_of(found.begin(), found.end(), [&](const Recognition& one) {
-          return one.format == name && one.verified && !one.from_copy;
+          return one.format == reader.first && one.verified && !one.from_copy;
         }))
-      if (auto files = open()) return files;
-  for (const auto& [name, open] : readers)
-    if (auto files = open()) return files;
+      if (auto files = reader.second()) return files;
+  for (const auto& reader : readers)
+    if (auto files = reader.second()) return files;
   return nullptr;
 }
 

@@ -89,11 +89,12 @@ namespace {
 
 // An empty child of the disk; nothing of it is left when it cannot be written whole.
 void write_child(const DiskView& disk, const std::string& child, const Context& context) {
+  const ImageOptions how = child_of(disk.address, disk.container.format, child);
   ImageSummary made;
   try {
-    made = write_image(disk.container.flat, child,
-                       child_of(disk.address, disk.container.format, child), context);
+    made = write_image(disk.container.flat, child, how, context);
   } catch (const Error& error) {
+    // Refused: what is there is another's.
     if (error.code() != ErrorCode::refused) delete_trial(child);
     throw;
   }

@@ -50,12 +50,15 @@ class Rebuild {
   // size of the volume how long they are.
   void by_second_table() {
     constexpr std::uint64_t kMostBefore = 64;  // reserved sectors
+    constexpr std::size_t kMostTried = 32;     // sectors that look like the beginning of a table
+    std::size_t tried = 0;
     const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMostTable / kSector);
     for (std::uint64_t second = 2; second <= most && !best_; ++second) {
       const Bytes start = read_bytes(volume_, second * kSector, kSector);
       if (start.size() < kSector) return;
       const std::uint8_t media = u8(start, 0);
-      if ((media != 0xF0 && media < 0xF8) || u8(start, 1) != 0xFF) continue;
+      if ((media != 0xF0 && media < 0xF8) || u8(start, 1) != 0xFF || is_erased(start)) continue;
+      if (++tried > kMostTried) return;
       for (const Width width : {Width::fat32, Width::fat16, Width::fat12}) {
         if (!begins_table(start, width)) continue;
         const std::uint64_t last = std::min(kMostBefore, second - 1);
@@ -66,6 +69,11 @@ class Rebuild {
       if (best_ && best_->fit.points < kPointsOfOneTable) best_.reset();
       if (best_) best_->by_second_table = true;
     }
+  }
+
+  static bool is_erased(ByteView sector) {
+    return std::all_of(sector.begin(), sector.end(),
+                       [](std::byte b) { return b == std::byte{0xFF}; });
   }
 
   static bool begins_table(ByteView start, Width width) {

@@ -250,6 +250,12 @@ def next_lines():
     done = lantern("repair", path, "--apply", "--drop-trial")
     check(done.returncode == 0 and get(path) == bytes(disk.data), f"{done.returncode} {done.stderr}")
     check(not os.path.exists("trial.qcow2"), "the trial is there still")
+    # What is there already is never taken for a trial that failed.
+    put("keep.qcow2", b"a keeper's own")
+    put(path, disk.data[:510] + b"\0\0" + disk.data[512:])
+    for source in (path, path + "::1"):
+        done = lantern("repair", source, "--apply", "--into", "keep.qcow2")
+        check(done.returncode != 0 and get("keep.qcow2") == b"a keeper's own", f"{source}: {done.returncode} {done.stderr}")
 
 
 def links_and_folders():
