@@ -129,7 +129,7 @@ std::unique_ptr<Medium> open_medium(const std::string& path);
 using OpenMedium = std::function<std::unique_ptr<Medium>(const std::string& path)>;
 
 struct ApplyOptions {
-  std::string journal;                    // made anew
+  std::string journal;                    // a new file
   std::shared_ptr<const Host> host;       // asked who uses the disk; empty: nobody is
   bool override_saved_state = false;      // a suspended machine's disk
   bool override_damaged_journal = false;  // take what is left of one

@@ -25,8 +25,8 @@ constexpr std::size_t kWriteBytes = 32;
 constexpr std::size_t kMarkBytes = 16;
 constexpr std::size_t kLayerBytes = 16;
 constexpr std::size_t kSampleDigits = 64;
-constexpr std::uint64_t kMostText = 64u << 10;
-constexpr std::uint64_t kMostWrite = 256u << 20;
+constexpr std::uint64_t kMaxText = 64u << 10;
+constexpr std::uint64_t kMaxWrite = 256u << 20;
 constexpr std::size_t kPiece = 1u << 20;
 enum Kind : std::uint32_t { kFile = 1, kStep, kWrite, kMark, kLayer, kSource };
 
@@ -267,7 +267,7 @@ Bytes WriteLog::record_at(std::uint64_t at, std::uint64_t limit) const {
   read(at, head);
   const std::uint64_t length = le64(head, 8);
   const std::uint64_t body = at + kRecordBytes;
-  if (length > limit - body || length > 2 * kMostWrite + kWriteBytes) return {};
+  if (length > limit - body || length > 2 * kMaxWrite + kWriteBytes) return {};
   const std::uint32_t said = le32(head, 4);
   lay_le32(head, 4, 0);
   std::uint32_t sum = crc32c_chain(~0u, head);
@@ -298,7 +298,7 @@ bool WriteLog::take_record(std::uint64_t at, std::uint64_t limit, std::uint64_t&
 bool WriteLog::take(std::uint32_t kind, ByteView first, std::uint64_t body, std::uint64_t length) {
   switch (kind) {
     case kFile: {
-      if (length < kFileBytes || length > kFileBytes + kMostText) return false;
+      if (length < kFileBytes || length > kFileBytes + kMaxText) return false;
       const std::string names = text_of(first.subspan(kFileBytes));
       const std::size_t path = le32(first, 72);
       if (path > names.size()) return false;
@@ -307,17 +307,17 @@ bool WriteLog::take(std::uint32_t kind, ByteView first, std::uint64_t body, std:
       return true;
     }
     case kLayer:
-      if (length < kLayerBytes || length > kLayerBytes + kMostText) return false;
+      if (length < kLayerBytes || length > kLayerBytes + kMaxText) return false;
       layers_.push_back({text_of(first.subspan(kLayerBytes)),
                          {le64(first, 0), le64(first, 8)},
                          steps_.empty() ? 0 : steps_.size() - 1});
       return true;
     case kSource:
-      if (length > kMostText) return false;
+      if (length > kMaxText) return false;
       source_ = text_of(first);
       return true;
     case kStep:
-      if (length > kMostText) return false;
+      if (length > kMaxText) return false;
       steps_.push_back(text_of(first));
       return true;
     case kWrite: {
@@ -330,7 +330,7 @@ bool WriteLog::take(std::uint32_t kind, ByteView first, std::uint64_t body, std:
       write.length = le64(first, 16);
       write.before_length = le64(first, 24);
       write.at = body + kWriteBytes;
-      if (write.file >= files_.size() || write.length > kMostWrite ||
+      if (write.file >= files_.size() || write.length > kMaxWrite ||
           write.before_length > write.length || write.offset > ~std::uint64_t{0} - write.length ||
           length != kWriteBytes + write.length + write.before_length)
         return false;

@@ -8,10 +8,10 @@ namespace lantern::fat {
 namespace {
 
 constexpr std::size_t kSlot = 32;
-constexpr std::size_t kMostRoot = std::size_t{64} * 1024;
-constexpr std::size_t kMostFiles = 32;      // of the root, whose chains are followed
-constexpr std::size_t kMostChain = 4096;    // clusters of each
-constexpr std::size_t kMostTail = 1 << 20;  // bytes of a table behind its last entry
+constexpr std::size_t kMaxRoot = std::size_t{64} * 1024;
+constexpr std::size_t kMaxFiles = 32;      // of the root, whose chains are followed
+constexpr std::size_t kMaxChain = 4096;    // clusters of each
+constexpr std::size_t kMaxTail = 1 << 20;  // bytes of a table behind its last entry
 
 constexpr std::uint8_t kFolder = 0x10;
 constexpr std::uint8_t kLongName = 0x0F;
@@ -26,10 +26,10 @@ Bytes read_up_to(const ByteSource& volume, std::uint64_t at, std::size_t length)
 Bytes root_of(const Geometry& g, const ByteSource& volume) {
   if (g.width != Width::fat32)
     return read_up_to(volume, g.root_offset,
-                      static_cast<std::size_t>(std::min<std::uint64_t>(g.root_bytes, kMostRoot)));
+                      static_cast<std::size_t>(std::min<std::uint64_t>(g.root_bytes, kMaxRoot)));
   if (!g.valid_cluster(g.root_cluster)) return {};
   return read_up_to(volume, g.cluster_offset(g.root_cluster),
-                    std::min<std::size_t>(g.cluster_bytes, kMostRoot));
+                    std::min<std::size_t>(g.cluster_bytes, kMaxRoot));
 }
 
 std::uint32_t first_cluster(ByteView slot, Width width) {
@@ -53,9 +53,9 @@ bool tail_is_empty(const Geometry& g, const ByteSource& volume) {
   const std::uint64_t end = divide_up(
       (std::uint64_t{g.cluster_count} + 2) * static_cast<unsigned>(g.width), std::uint64_t{8});
   if (end >= g.table_bytes) return true;
-  return all_zero(read_up_to(
-      volume, g.table_offset + end,
-      static_cast<std::size_t>(std::min<std::uint64_t>(g.table_bytes - end, kMostTail))));
+  return all_zero(
+      read_up_to(volume, g.table_offset + end,
+                 static_cast<std::size_t>(std::min<std::uint64_t>(g.table_bytes - end, kMaxTail))));
 }
 
 struct Counted {
@@ -78,11 +78,11 @@ Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView roo
     const std::uint8_t attributes = u8(slot, 11);
     const std::uint32_t size = le32(slot, 28);
     if (u8(slot, 0) == 0xE5 || (attributes & (kFolder | kLabel)) != 0 || size == 0 ||
-        files.right + files.wrong >= kMostFiles)
+        files.right + files.wrong >= kMaxFiles)
       return;
     const std::uint64_t right = divide_up(std::uint64_t{size}, std::uint64_t{g.cluster_bytes});
     // Of a longer chain the beginning tells enough.
-    const std::uint64_t looked_at = std::min<std::uint64_t>(right, kMostChain);
+    const std::uint64_t looked_at = std::min<std::uint64_t>(right, kMaxChain);
     std::uint64_t length = 0;
     std::uint32_t cluster = first_cluster(slot, g.width);
     while (g.valid_cluster(cluster) && length <= looked_at) {
@@ -95,7 +95,7 @@ Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView roo
                                                             : std::uint32_t{le16(entry, 0)} >> 4)
                                         : table_entry(entry, g.width, 0);
     }
-    const bool fits = right > kMostChain ? length > looked_at : length == right;
+    const bool fits = right > kMaxChain ? length > looked_at : length == right;
     ++(fits ? files.right : files.wrong);
   });
   return files;
@@ -106,7 +106,7 @@ bool table_is_empty(const Geometry& g, const ByteSource& volume) {
   const std::size_t reserved = g.width == Width::fat32 ? 12 : g.width == Width::fat16 ? 4 : 3;
   return all_zero(read_up_to(
       volume, g.table_offset + reserved,
-      static_cast<std::size_t>(std::min<std::uint64_t>(g.table_bytes - reserved, kMostRoot))));
+      static_cast<std::size_t>(std::min<std::uint64_t>(g.table_bytes - reserved, kMaxRoot))));
 }
 
 }  // namespace

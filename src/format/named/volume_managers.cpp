@@ -24,7 +24,7 @@ namespace {
 using namespace std::string_view_literals;
 
 constexpr std::uint64_t kSector = 512;
-constexpr std::uint64_t kMostSectors = 1ull << 52;
+constexpr std::uint64_t kMaxSectors = 1ull << 52;
 
 std::string hex_of(ByteView bytes) {
   std::string text;
@@ -95,11 +95,11 @@ std::uint32_t sum_of_words(ByteView bytes, std::size_t without, bool big) {
 }
 
 std::optional<Recognition> array_now(const ByteSource& source, std::uint64_t at) {
-  constexpr std::uint32_t kMostDevices = 1920;
+  constexpr std::uint32_t kMaxDevices = 1920;
   const Bytes super = read_whole(source, at, 256);
   const std::uint64_t own = le64(super, 144), data = le64(super, 128), length = le64(super, 136);
   const std::uint32_t devices = le32(super, 220);
-  if (own > kMostSectors || data > kMostSectors || length > kMostSectors || devices > kMostDevices)
+  if (own > kMaxSectors || data > kMaxSectors || length > kMaxSectors || devices > kMaxDevices)
     return std::nullopt;
   auto found = begins(at, own * kSector, "Linux array member");
   if (!found) return std::nullopt;

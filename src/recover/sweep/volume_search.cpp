@@ -23,12 +23,12 @@ constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMiB = 1u << 20;
 constexpr std::uint64_t kTrack = 63 * kSector;  // where old makers began volumes
 constexpr std::uint64_t kUsualSteps = 64;       // MiB from the start that are looked at
-constexpr std::size_t kMostRounds = 64;
-constexpr std::size_t kMostCandidates = 20'000;
-constexpr std::uint64_t kMostRootEntries = 300;
+constexpr std::size_t kMaxRounds = 64;
+constexpr std::size_t kMaxCandidates = 20'000;
+constexpr std::uint64_t kMaxRootEntries = 300;
 constexpr std::uint64_t kSlack = 8 * kMiB;  // unexplained bytes that are worth no read of all
-constexpr std::uint64_t kMostVolume = 1ull << 60;
-constexpr std::uint64_t kMostBehind = 1u << 16;  // bytes, of a first structure that is looked for
+constexpr std::uint64_t kMaxVolume = 1ull << 60;
+constexpr std::uint64_t kMaxBehind = 1u << 16;  // bytes, of a first structure that is looked for
 
 // A volume as one of its sectors has it.
 struct Candidate {
@@ -142,8 +142,8 @@ class Search {
   using Key = std::pair<std::uint64_t, std::string>;
 
   void add(Candidate candidate) {
-    if (candidate.length == 0 || candidate.length > kMostVolume ||
-        candidate.start >= disk_->size() || candidates_.size() >= kMostCandidates)
+    if (candidate.length == 0 || candidate.length > kMaxVolume ||
+        candidate.start >= disk_->size() || candidates_.size() >= kMaxCandidates)
       return;
     auto [known, added] = candidates_.try_emplace({candidate.start, candidate.kind}, candidate);
     Candidate& there = known->second;
@@ -199,7 +199,7 @@ class Search {
     const std::uint64_t step = le16(sector, 11);
     const std::uint64_t sectors = le64(sector, 0x28);
     if (le16(sector, 510) != 0xAA55 || !is_power_of_two(step) || step < 256 || step > 4096 ||
-        sectors > kMostVolume / step)
+        sectors > kMaxVolume / step)
       return;
     Candidate candidate;
     candidate.kind = "ntfs";
@@ -212,7 +212,7 @@ class Search {
     const Bytes sector = sector_at(at);
     if (le16(sector, 510) != 0xAA55) return;
     const unsigned shift = u8(sector, 0x6C);
-    if (shift < 9 || shift > 12 || le64(sector, 0x48) > kMostVolume >> shift) return;
+    if (shift < 9 || shift > 12 || le64(sector, 0x48) > kMaxVolume >> shift) return;
     Candidate candidate;
     candidate.kind = "exfat";
     candidate.length = le64(sector, 0x48) << shift;
@@ -224,7 +224,7 @@ class Search {
     Bytes bytes(ext::kSuperblockBytes);
     if (disk_->read(at, bytes).length < bytes.size()) return;
     const auto super = ext::parse_superblock(bytes, at);
-    if (!super || super->block_count > kMostVolume / super->block_bytes) return;
+    if (!super || super->block_count > kMaxVolume / super->block_bytes) return;
     Candidate candidate;
     candidate.kind = "ext";
     candidate.length = super->volume_bytes();
@@ -291,7 +291,7 @@ class Search {
       if (u8(sector, 446 + i * 16 + 4) == 0) continue;
       for (const std::uint64_t base : {std::uint64_t{0}, at}) places.insert(base + start);
     }
-    if (tables_.size() < kMostRounds) look_at(places);
+    if (tables_.size() < kMaxRounds) look_at(places);
   }
 
   std::optional<FoundVolume> judge(const Candidate& candidate) {
@@ -324,7 +324,7 @@ class Search {
     WalkOptions root;
     root.max_depth = 1;
     files->walk(root, [&](const Entry&) {
-      return ++found.files < kMostRootEntries ? WalkStep::go_on : WalkStep::stop;
+      return ++found.files < kMaxRootEntries ? WalkStep::go_on : WalkStep::stop;
     });
     weigh(candidate, found);
     return found;
@@ -423,7 +423,7 @@ std::set<std::uint64_t> usual_places(const ByteSource& disk, const VolumeTable& 
   std::set<std::uint64_t> behind;
   for (const Format& format : known_formats().formats())
     for (const FormatPlace& place : format.places)
-      if (!place.from_end && place.offset <= kMostBehind) behind.insert(place.offset);
+      if (!place.from_end && place.offset <= kMaxBehind) behind.insert(place.offset);
   std::set<std::uint64_t> whole;
   for (const std::uint64_t at : places)
     for (const std::uint64_t more : behind) whole.insert(at / kSector * kSector + more);
@@ -456,7 +456,7 @@ VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
   result.stopped_at = given(disk)->size();
   Search search(disk, table, context);
   std::set<std::uint64_t> places = usual_places(*disk, table, result);
-  for (std::size_t round = 0; round < kMostRounds; ++round) {
+  for (std::size_t round = 0; round < kMaxRounds; ++round) {
     search.look_at(places);
     search.settle(result);
     std::set<std::uint64_t> next = usual_places(*disk, table, result);

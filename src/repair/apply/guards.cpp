@@ -18,7 +18,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr std::size_t kMostNeighbours = 2000;
+constexpr std::size_t kMaxNeighbours = 2000;
 // Of NTFS: the boot sector and what belongs to it. No log speaks of these.
 constexpr std::uint64_t kBootBytes = 8192;
 
@@ -121,7 +121,7 @@ class Guards {
     const auto folder = host_neighbours(fs::path(path).parent_path().string(), context_);
     std::size_t seen = 0;
     for (const std::string& name : folder->names()) {
-      if (++seen > kMostNeighbours) return;
+      if (++seen > kMaxNeighbours) return;
       const std::string place = folder->place(name);
       if (full_path(place) == path) continue;
       const auto file = folder->open(name);

@@ -17,7 +17,7 @@ using fat::Geometry;
 using fat::Width;
 
 constexpr std::size_t kSector = 512;
-constexpr std::uint64_t kMostTable = 64u << 20;
+constexpr std::uint64_t kMaxTable = 64u << 20;
 // Of all that a fit asks, without the start of the first table and files by its chains.
 constexpr unsigned kPointsOfOneTable = 7;
 
@@ -28,8 +28,8 @@ class Rebuild {
       : volume_(volume), sectors_(length / kSector) {}
 
   std::optional<RebuiltFat> run(bool by_one_table) {
-    constexpr std::size_t kMostReserved = 256;
-    for (std::size_t reserved = 1; reserved <= kMostReserved; ++reserved) {
+    constexpr std::size_t kMaxReserved = 256;
+    for (std::size_t reserved = 1; reserved <= kMaxReserved; ++reserved) {
       const Bytes start = read_bytes(volume_, reserved * kSector, kSector);
       if (start.size() < kSector) break;
       const std::uint8_t media = u8(start, 0);
@@ -49,19 +49,19 @@ class Rebuild {
   // Of the first table the beginning is lost as well: the second says where the first ends, and the
   // size of the volume how long they are.
   void by_second_table() {
-    constexpr std::uint64_t kMostBefore = 64;  // reserved sectors
-    constexpr std::size_t kMostTried = 32;     // sectors that look like the beginning of a table
+    constexpr std::uint64_t kMaxBefore = 64;  // reserved sectors
+    constexpr std::size_t kMaxTried = 32;     // sectors that look like the beginning of a table
     std::size_t tried = 0;
-    const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMostTable / kSector);
+    const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMaxTable / kSector);
     for (std::uint64_t second = 2; second <= most && !best_; ++second) {
       const Bytes start = read_bytes(volume_, second * kSector, kSector);
       if (start.size() < kSector) return;
       const std::uint8_t media = u8(start, 0);
       if ((media != 0xF0 && media < 0xF8) || u8(start, 1) != 0xFF || is_erased(start)) continue;
-      if (++tried > kMostTried) return;
+      if (++tried > kMaxTried) return;
       for (const Width width : {Width::fat32, Width::fat16, Width::fat12}) {
         if (!begins_table(start, width)) continue;
-        const std::uint64_t last = std::min(kMostBefore, second - 1);
+        const std::uint64_t last = std::min(kMaxBefore, second - 1);
         for (std::uint64_t reserved = 1; reserved <= last; ++reserved)
           try_width(width, static_cast<std::size_t>(reserved), second - reserved, media, true);
       }
@@ -85,7 +85,7 @@ class Rebuild {
 
   // The second table begins like the first, and goes on like it.
   std::uint64_t table_sectors(std::size_t reserved, ByteView start) const {
-    const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMostTable / kSector);
+    const std::uint64_t most = std::min<std::uint64_t>(sectors_ / 2, kMaxTable / kSector);
     for (std::uint64_t size = 1; size <= most; ++size) {
       const Bytes other = read_bytes(volume_, (reserved + size) * kSector, kSector);
       if (other.size() < kSector || !std::equal(other.begin(), other.begin() + 16, start.begin()))
@@ -127,8 +127,8 @@ class Rebuild {
 
   // Whether what is in use in a table leads to clusters there are, or ends a chain.
   bool has_valid_entries(const Geometry& g, std::uint64_t table) const {
-    constexpr std::uint64_t kMostLooked = 256u << 10;
-    const auto length = static_cast<std::size_t>(std::min(g.table_bytes, kMostLooked));
+    constexpr std::uint64_t kMaxLooked = 256u << 10;
+    const auto length = static_cast<std::size_t>(std::min(g.table_bytes, kMaxLooked));
     const Bytes bytes = read_bytes(volume_, g.table_offset + table * g.table_bytes, length);
     const std::size_t entries = bytes.size() * 8 / static_cast<unsigned>(g.width);
     const std::uint32_t ends = g.width == Width::fat32   ? 0x0FFFFFF7
@@ -201,7 +201,7 @@ constexpr std::array<Figure, 11> kFigures = {{
     {36, 4, "sectors of a table", true},
     {44, 4, "first cluster of the root folder", true},
 }};
-constexpr std::size_t kMostWrong = 3;  // figures
+constexpr std::size_t kMaxWrong = 3;  // figures
 
 std::uint32_t value_of(ByteView sector, const Figure& figure) {
   return figure.bytes == 1   ? u8(sector, figure.at)
@@ -270,7 +270,7 @@ std::vector<std::uint32_t> values_of(const Figure& figure, ByteView stored,
       if (sectors <= 0xFFFFFFFF) range(sectors, sectors, 1);
       break;
     case 36:
-      range(1, std::min(sectors / 2, kMostTable / kSector), 1);
+      range(1, std::min(sectors / 2, kMaxTable / kSector), 1);
       break;
     case 44:
       range(2, 16, 1);
@@ -320,7 +320,7 @@ std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& reb
       wrong.push_back(figure);
   // Each alone, then two of them, then three: the fewest that do.
   const std::size_t ways = std::size_t{1} << wrong.size();
-  for (std::size_t count = 1; count <= std::min(kMostWrong, wrong.size()); ++count)
+  for (std::size_t count = 1; count <= std::min(kMaxWrong, wrong.size()); ++count)
     for (std::size_t way = 1; way < ways; ++way) {
       if (static_cast<std::size_t>(std::popcount(way)) != count) continue;
       MendedFat mended{Bytes(stored.begin(), stored.end()), {}, {}};

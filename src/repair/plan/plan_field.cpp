@@ -19,7 +19,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kMostNumber = 8;
+constexpr std::size_t kMaxNumber = 8;
 
 [[noreturn]] void fail(const std::string& what, const std::string& next) {
   throw Error(ErrorCode::usage, {}, std::nullopt, what, next);
@@ -65,11 +65,11 @@ Bytes value_bytes(const Field& field, const std::string& value) {
   const bool flag = field.name.ends_with("active");
   if (flag && value == "yes") number = 0x80;
   if (flag && value == "no") number = 0;
-  if (!number || length > kMostNumber || (length < 8 && *number >> (8 * length) != 0))
+  if (!number || length > kMaxNumber || (length < 8 && *number >> (8 * length) != 0))
     fail(fmt::format("\"{}\" is no value for {}, which has {} bytes", for_terminal(value),
                      field.name, length),
-         length > kMostNumber ? "write its bytes: lantern repair SRC --write OFFSET HEX"
-                              : "a number, as 2048 or 0x0c; yes or no for a flag");
+         length > kMaxNumber ? "write its bytes: lantern repair SRC --write OFFSET HEX"
+                             : "a number, as 2048 or 0x0c; yes or no for a flag");
   for (std::size_t i = 0; i < length; ++i) bytes[i] = static_cast<std::byte>(*number >> (8 * i));
   return bytes;
 }

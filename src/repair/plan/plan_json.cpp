@@ -12,7 +12,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kMostSteps = 10'000;
+constexpr std::size_t kMaxSteps = 10'000;
 
 std::string hexadecimal(ByteView bytes) {
   std::string text;
@@ -151,7 +151,7 @@ RepairPlan read_plan(const std::string& text) {
     plan.identity.sector_size = identity.at("sector_size").get<std::uint32_t>();
     plan.identity.samples_sha256 = identity.at("samples_sha256").get<std::string>();
     for (const auto& row : document.at("steps")) {
-      if (plan.steps.size() >= kMostSteps) fail("has too many steps");
+      if (plan.steps.size() >= kMaxSteps) fail("has too many steps");
       RepairStep step;
       step.number = plan.steps.size() + 1;
       if (row.at("number").get<std::uint64_t>() != step.number) fail("its steps are not in order");
@@ -170,7 +170,7 @@ RepairPlan read_plan(const std::string& text) {
       plan.steps.push_back(std::move(step));
     }
     for (const auto& row : document.at("fixes")) {
-      if (plan.fixes.size() >= kMostSteps) fail("has too many fixes");
+      if (plan.fixes.size() >= kMaxSteps) fail("has too many fixes");
       RepairFix fix;
       fix.number = plan.fixes.size() + 1;
       if (row.at("number").get<std::uint64_t>() != fix.number) fail("its fixes are not in order");

@@ -218,20 +218,10 @@ class Planner {
     if (diagnosis.steps.empty()) return std::nullopt;
     for (const RepairStep& step : diagnosis.steps)
       if (!why_not_written(*target(), found, step).empty()) return std::nullopt;
-    push_trial();
     Part part{"table", std::move(diagnosis.steps)};
-    bool fits = true;
-    try {
-      for (RepairStep& step : part.steps) {
-        trial().fill_before(step);
-        trial().write(step);
-      }
-    } catch (const Error& error) {
-      if (error.code() == ErrorCode::stopped) throw;
-      fits = false;
-    }
+    if (why_not_laid(part)) return std::nullopt;
     trials_.pop_back();
-    return fits ? std::optional(std::move(part)) : std::nullopt;
+    return part;
   }
 
   // A short file is not the true size of its disk: what would make a table or volume end where the
@@ -328,6 +318,23 @@ class Planner {
     return any;
   }
 
+  // Lays a part over what is laid, with what it changes. Where it does not fit nothing is laid:
+  // why, or an empty text where there is nothing to say.
+  std::optional<std::string> why_not_laid(Part& part) {
+    push_trial();
+    try {
+      for (RepairStep& step : part.steps) {
+        trial().fill_before(step);
+        trial().write(step);
+      }
+      return std::nullopt;
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      trials_.pop_back();
+      return error.code() == ErrorCode::usage ? "" : error.what();
+    }
+  }
+
   template <typename Ask>
   bool take_part(Part part, const Ask& ask, const VolumeSearch& found) {
     for (const RepairStep& step : part.steps) seen_.insert(key_of(step));
@@ -337,19 +344,9 @@ class Planner {
       note(fmt::format("{}: not proposed: {}", step.what, why));
       return false;
     }
-    push_trial();
-    std::string failed;
-    try {
-      for (RepairStep& step : part.steps) {
-        trial().fill_before(step);
-        trial().write(step);
-      }
-    } catch (const Error& error) {
-      if (error.code() == ErrorCode::stopped) throw;
-      failed = error.code() == ErrorCode::usage ? "" : error.what();
-      trials_.pop_back();
-      if (!failed.empty())
-        note(fmt::format("{}: cannot be written: {}", part.steps.front().what, failed));
+    if (const auto why = why_not_laid(part)) {
+      if (!why->empty())
+        note(fmt::format("{}: cannot be written: {}", part.steps.front().what, *why));
       return false;
     }
     std::vector<PlannedWrite> writes = writes_;
