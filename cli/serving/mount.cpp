@@ -38,7 +38,9 @@ int mount_source(Session& session, const Options& options) {
     session.streams.out.flush();
   };
   mount_disk(target, folder, wanted, session.context);
-  return code;
+  // Asked to end, it has done what it was for.
+  const auto& cancel = session.context.cancel;
+  return cancel && *cancel ? int{kDone} : code;
 }
 
 }  // namespace

@@ -4,7 +4,7 @@
 //   disks/       the flat disk and each volume as raw files
 //   findings.txt what was found wrong
 //
-//   mount_disk(target, "/mnt/bench", {}, context);   // returns when it is unmounted
+//   mount_disk(target, "/mnt/bench", {}, context);   // until it is unmounted
 //
 // Thread-safety: one mount belongs to one thread; the library must not have other threads then.
 #pragma once
@@ -24,8 +24,9 @@ struct MountOptions {
   std::function<void()> mounted;
 };
 
-// The last disk of the target, or the one volume of it that the target names. Throws
-// Error{refused, cannot_write} when the folder cannot be mounted on.
+// The last disk of the target, or the one volume of it that the target names; until it is unmounted
+// or `context` cancelled, which takes it away. Throws Error{refused, cannot_write} when the folder
+// cannot be mounted on.
 void mount_disk(const Target& target, const std::string& folder, const MountOptions& options,
                 const Context& context);
 

@@ -4,11 +4,13 @@
 #include "lantern/mount.h"
 
 #include <fuse_lowlevel.h>
+#include <poll.h>
 #include <sys/sysmacros.h>
 
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <cstdlib>
 #include <cstring>
 #include <filesystem>
 #include <unordered_map>
@@ -20,6 +22,7 @@ namespace lantern {
 namespace {
 
 constexpr double kForever = 1e9;
+constexpr int kPollMilliseconds = 200;
 constexpr std::size_t kMostRead = 1u << 20;
 
 class Server {
@@ -239,6 +242,25 @@ struct SessionEnd {
   void operator()(fuse_session* session) const { fuse_session_destroy(session); }
 };
 
+bool cancelled(const Context& context) {
+  return context.cancel && *context.cancel;
+}
+
+// Until it is unmounted or cancelled. libfuse's own loop waits for a request without end, and its
+// signal handlers give way to those of the program.
+void serve(fuse_session* session, const Context& context) {
+  fuse_buf buffer{};
+  while (!fuse_session_exited(session) && !cancelled(context)) {
+    pollfd waiting{fuse_session_fd(session), POLLIN, 0};
+    if (::poll(&waiting, 1, kPollMilliseconds) <= 0) continue;
+    const int got = fuse_session_receive_buf(session, &buffer);
+    if (got == -EINTR) continue;
+    if (got <= 0) break;
+    fuse_session_process_buf(session, &buffer);
+  }
+  std::free(buffer.mem);
+}
+
 }  // namespace
 
 void mount_disk(const Target& target, const std::string& folder, const MountOptions& options,
@@ -259,12 +281,7 @@ void mount_disk(const Target& target, const std::string& folder, const MountOpti
     throw Error(ErrorCode::cannot_write, folder, std::nullopt, "cannot be mounted on",
                 "see whether /dev/fuse is there and may be used");
   if (options.mounted) options.mounted();
-  const bool ready = fuse_daemonize(options.foreground ? 1 : 0) == 0 &&
-                     fuse_set_signal_handlers(session.get()) == 0;
-  if (ready) {
-    fuse_session_loop(session.get());
-    fuse_remove_signal_handlers(session.get());
-  }
+  if (fuse_daemonize(options.foreground ? 1 : 0) == 0) serve(session.get(), context);
   fuse_session_unmount(session.get());
 }
 

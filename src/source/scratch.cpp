@@ -166,7 +166,11 @@ void Scratch::write(const std::string& path, std::uint64_t offset, ByteView byte
     Bytes before(part.size());
     {
       const std::shared_lock lock(mutex_);
-      const std::uint64_t size = files_.at(path).size_bytes;
+      const auto file = files_.find(path);
+      if (file == files_.end())
+        throw Error(ErrorCode::usage, path, std::nullopt,
+                    "no writes can be laid over what was not opened through here");
+      const std::uint64_t size = file->second.size_bytes;
       const std::uint64_t room = size - std::min(size, offset + done);
       before.resize(static_cast<std::size_t>(std::min<std::uint64_t>(before.size(), room)));
     }

@@ -5,9 +5,11 @@ import hashlib
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
+import time
 
 LANTERN = os.path.abspath(sys.argv[1])
 FIXTURES = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "fixtures")
@@ -92,6 +94,21 @@ def check_cut(folder):
     run(LANTERN, "unmount", place)
 
 
+def check_signal(folder):
+    """Asked to end, it takes the mount away; in the background as well as not."""
+    disk, place = unpack("ext3.img", folder), os.path.join(folder, "mounted")
+    child = subprocess.Popen([LANTERN, "mount", "--foreground", disk, place], stdout=subprocess.PIPE, text=True)
+    child.stdout.readline()
+    child.send_signal(signal.SIGTERM)
+    check(child.wait(timeout=10) == 0 and not os.path.ismount(place), "SIGTERM ends a mount in the foreground, exit 0")
+    run(LANTERN, "mount", disk, place)
+    run("pkill", "-TERM", "-f", f"mount {disk} {place}$")
+    late = time.monotonic() + 10
+    while os.path.ismount(place) and time.monotonic() < late:
+        time.sleep(0.05)
+    check(not os.path.ismount(place), "SIGTERM ends a mount in the background")
+
+
 def main():
     if not os.path.exists("/dev/fuse") or not shutil.which("fusermount3") or not shutil.which("zstd"):
         print("skipped: FUSE or zstd is not here")
@@ -106,6 +123,7 @@ def main():
         for name in ("ext2.img", "ext3.img", "ext4.img", "ext4-live.img", "exfat.img", "ntfs.img"):
             check_fixture(name, folder)
         check_cut(folder)
+        check_signal(folder)
         full = run(LANTERN, "mount", f"{folder}/ext2.img", folder)
         check(full.returncode == 4, "a folder that is not empty is refused")
         check(run(LANTERN, "unmount", folder).returncode == 4, "what is no mount of ours is not unmounted")

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <functional>
+#include <sstream>
 #include <string>
 #include <utility>
 #include <vector>
@@ -120,6 +121,8 @@ TEST(PartialTargets, EmptySourcesAreErrors) {
         }},
        {"FailingSource", [&] { FailingSource(none, {}, [](auto) {}); }},
        {"Scratch::over", [&] { memory->over("station.img", none); }},
+       {"Scratch::write to what was not opened",
+        [&] { memory->write("station.img", 0, std::vector<std::byte>(1), false); }},
        {"open_split_image",
         [&] {
           open_split_image("a.001", none, *host_neighbours(folder.path(), context), context);
@@ -162,12 +165,23 @@ TEST(PartialTargets, EmptyAddressesPlansAndJournalsAreErrors) {
        {"undo_repair", [&] { undo_repair("", {}, context); }},
        {"finish_repair", [&] { finish_repair("", {}, context); }},
        {"open_medium", [] { open_medium(""); }},
+       {"Address::parse", [] { Address::parse("", [](const std::string&) { return false; }); }},
        {"Scratch::in_file", [] { Scratch::in_file("", 0); }}});
 #ifdef LANTERN_MOUNT
   expect_errors("no folder", {{"unmount_folder", [] { unmount_folder(""); }}});
 #endif
+  // Those that answer of an empty one say nothing of it, and do not throw.
+  EXPECT_TRUE(certain_fixes(RepairPlan()).empty());
   EXPECT_TRUE(first_choice(RepairPlan()).empty());
   EXPECT_TRUE(all_together(RepairPlan()).empty());
+  EXPECT_EQ(disks_of(none, context), std::vector<Address>{none});
+  EXPECT_EQ(resolved(none), none);
+  EXPECT_EQ(why_destination_is_unsafe(*this_host(), "", folder.path()), "");
+  EXPECT_FALSE(this_host()->file("").has_value());
+  std::ostringstream text;
+  JsonWriter json(text);
+  write_json(json, RepairPlan());
+  EXPECT_TRUE(throws_error([&] { read_plan(text.str()); }));
 }
 
 }  // namespace
