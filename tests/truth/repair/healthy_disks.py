@@ -304,7 +304,8 @@ def members(folder):
             # What the table leads to: the same on each member of a mirror.
             overwrite(path, MIB, card)
         if ALL or name.endswith("-0"):
-            judge("array member, " + name.split("-")[0], f"member {name}", path)
+            level, metadata, _ = name.split("-")
+            judge(f"array member, {level}, metadata {metadata}", f"member {name}", path)
 
 
 def former_lives(folder, r):
