@@ -1,9 +1,7 @@
 #include "cli/app.h"
 
-#include <fmt/format.h>
-
-#include <algorithm>
 #include <filesystem>
+#include <map>
 #include <ostream>
 #include <utility>
 
@@ -37,26 +35,24 @@ int exit_code(ErrorCode code) {
 }
 
 // What the command reads is read through the scratch it was given. Only a repair begins one.
-void open_scratch(const CLI::App& command, Session& session) {
-  const CLI::Option* const option = command.get_option_no_throw("--scratch");
-  if (option == nullptr || option->empty()) return;
-  const auto path = option->as<std::string>();
-  if (command.get_name() != "repair" && !exists_on_host(path))
+void open_scratch(const std::string& command, Session& session) {
+  const std::string& path = session.scratch_file;
+  if (path.empty()) return;
+  if (command != "repair" && !exists_on_host(path))
     throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such scratch file",
                 "lantern repair SRC --apply --scratch FILE makes one");
   session.context.scratch = Scratch::in_file(path, session.context.clock->now_seconds());
 }
 
 int parse_and_run(Session& session) {
-  CLI::App app("Opens dead disks without harming them, and brings the files back.", "lantern");
-  app.require_subcommand(1);
-  app.set_version_flag("--version", "lantern " LANTERN_VERSION);
-  app.footer(
+  OptionParser parser(
+      "Opens dead disks without harming them, and brings the files back.",
+      "lantern " LANTERN_VERSION,
       "An address names any layer: disk.vdi, disk.vdi::2, disk.vdi::2::/folder/file.\n"
       "Exit codes: 0 done, 1 done with findings, 2 wrong usage, 3 cannot be read,\n"
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
-  const std::vector<std::pair<const char*, Action (*)(CLI::App&, Session&)>> commands = {
+  const std::vector<std::pair<std::string, Action (*)(OptionParser&, Session&)>> commands = {
       {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},
       {"find", add_find},     {"show", add_show},         {"extract", add_extract},
       {"image", add_image},   {"sector", add_sector},     {"compare", add_compare},
@@ -65,54 +61,29 @@ int parse_and_run(Session& session) {
       {"mount", add_mount},   {"unmount", add_unmount},
 #endif
       {"demo", add_demo}};
-  std::vector<std::pair<std::string, Action>> actions;
-  actions.reserve(commands.size());
-  for (const auto& [name, add] : commands) actions.emplace_back(name, add(app, session));
-
-  const auto first = std::find_if(session.arguments.begin(), session.arguments.end(),
-                                  [](const std::string& word) { return !word.starts_with('-'); });
-  const bool known = first == session.arguments.end() ||
-                     std::any_of(commands.begin(), commands.end(),
-                                 [&](const auto& row) { return *first == row.first; });
-  if (!known)
-    throw Error(ErrorCode::usage, {}, std::nullopt,
-                fmt::format("there is no command \"{}\"", *first), "see lantern --help");
-
-  std::vector<std::string> reversed(session.arguments.rbegin(), session.arguments.rend());
-  try {
-    app.parse(reversed);
-  } catch (const CLI::ParseError& error) {
-    if (error.get_exit_code() == 0) {  // --help, --version
-      app.exit(error, session.streams.out, session.streams.err);
-      return kDone;
-    }
-    session.streams.err << "lantern: " << for_terminal(error.what()) << "; see lantern --help\n";
-    return kUsage;
-  }
-  for (const auto& [name, action] : actions) {
-    if (!app.got_subcommand(name)) continue;
-    open_scratch(*app.get_subcommand(name), session);
-    return action();
-  }
-  return kUsage;
+  std::map<std::string, Action> actions;
+  for (const auto& [name, add] : commands) actions[name] = add(parser, session);
+  const auto command = parser.parse(session.arguments, session.streams.out);
+  if (!command) return kDone;
+  open_scratch(*command, session);
+  return actions.at(*command)();
 }
 
 }  // namespace
 
-void CommonOptions::add_to(CLI::App& command) {
-  command.add_flag("--json", json, "one JSON document on standard output");
-  command.add_option("--source", source, "the source outright, when its name holds \"::\"");
-  command
-      .add_option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
-      ->check(CLI::IsMember({512, 1024, 2048, 4096}));
-  command.add_option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
-  command.add_option("--look-in", look_in,
-                     "a folder where parents and extents of the disk may lie; repeatable");
-  command.add_flag("--allow-devices", allow_devices,
-                   "open devices of this computer that a descriptor names");
-  command.add_option("--scratch", scratch,
-                     "a file of writes to lay over the source, made by lantern repair");
-  command.add_option("--case", case_folder, "append what was done to DIR/case.jsonl");
+void CommonOptions::add_to(const Command& command, Session& session) {
+  command.flag("--json", json, "one JSON document on standard output");
+  command.option("--source", source, "the source outright, when its name holds \"::\"");
+  command.option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
+      .one_of({"512", "1024", "2048", "4096"});
+  command.option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
+  command.option("--look-in", look_in,
+                 "a folder where parents and extents of the disk may lie; repeatable");
+  command.flag("--allow-devices", allow_devices,
+               "open devices of this computer that a descriptor names");
+  command.option("--scratch", session.scratch_file,
+                 "a file of writes to lay over the source, made by lantern repair");
+  command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
 }
 
 Address CommonOptions::address(const std::string& argument) const {
@@ -138,7 +109,7 @@ int exit_for_findings(const Session& session) {
 
 int run(const std::vector<std::string>& arguments, const Streams& streams,
         std::shared_ptr<const std::atomic<bool>> cancel) {
-  Session session{streams, Context(), arguments};
+  Session session{streams, Context(), arguments, {}};
   session.context.cancel = std::move(cancel);
   try {
     return parse_and_run(session);

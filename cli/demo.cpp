@@ -104,11 +104,11 @@ int lay_out_demo(Session& session, const std::string& folder) {
 
 }  // namespace
 
-Action add_demo(CLI::App& app, Session& session) {
+Action add_demo(OptionParser& parser, Session& session) {
   auto folder = std::make_shared<std::string>();
-  CLI::App* command = app.add_subcommand("demo", "lays out the demo disks of Skerrow Light");
-  command->add_option("DIR", *folder, "the folder to lay them out in")->required();
-  command->footer("Example: lantern demo skerrow");
+  const Command command = parser.command("demo", "lays out the demo disks of Skerrow Light");
+  command.option("DIR", *folder, "the folder to lay them out in").required();
+  command.footer("Example: lantern demo skerrow");
   return [&session, folder] { return lay_out_demo(session, *folder); };
 }
 

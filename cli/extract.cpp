@@ -138,34 +138,32 @@ int extract_files(Session& session, Options options) {
 
 }  // namespace
 
-Action add_extract(CLI::App& app, Session& session) {
+Action add_extract(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("extract", "files out, with a manifest that proves them");
-  options->common.add_to(*command);
+  const Command command = parser.command("extract", "files out, with a manifest that proves them");
+  options->common.add_to(command, session);
   command
-      ->add_option("SRC DEST", options->arguments,
-                   "what to take (a disk, volume, folder, file or entry), and the folder to "
-                   "write to")
-      ->expected(1, 2);
-  command->add_flag("--deleted", options->deleted, "deleted files too");
-  command->add_flag("--deleted-only", options->deleted_only, "deleted files alone");
-  command->add_option("--match", options->patterns,
-                      "only names (or paths, with a '/') of this shell pattern; repeatable");
-  command->add_option("--id", options->ids, "only the entry of this id; repeatable");
-  command->add_flag("--estimate", options->estimate, "say how much it would be; write nothing");
-  command->add_option("--manifest", options->manifest, "where the manifest goes");
-  command->add_flag("--no-hash", options->no_hash, "no SHA-256 of the files");
-  command->add_flag("--attributes", options->attributes,
-                    "extended attributes and access lists too");
-  command->add_flag("--streams", options->streams,
-                    "further streams of a file too, each as a file beside it");
-  command->add_flag("--owners", options->owners, "owner, group and mode too");
-  command->add_flag("--set-id", options->set_id,
-                    "with --owners: set-user-id and set-group-id bits too");
-  command->add_option("--zone", options->zone,
-                      "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
-  command->add_flag("--exact", options->exact, "sizes in bytes");
-  command->footer("Example: lantern extract station.vdi::2 RESCUED --deleted");
+      .option("SRC DEST", options->arguments,
+              "what to take (a disk, volume, folder, file or entry), and the folder to "
+              "write to")
+      .values(1, 2);
+  command.flag("--deleted", options->deleted, "deleted files too");
+  command.flag("--deleted-only", options->deleted_only, "deleted files alone");
+  command.option("--match", options->patterns,
+                 "only names (or paths, with a '/') of this shell pattern; repeatable");
+  command.option("--id", options->ids, "only the entry of this id; repeatable");
+  command.flag("--estimate", options->estimate, "say how much it would be; write nothing");
+  command.option("--manifest", options->manifest, "where the manifest goes");
+  command.flag("--no-hash", options->no_hash, "no SHA-256 of the files");
+  command.flag("--attributes", options->attributes, "extended attributes and access lists too");
+  command.flag("--streams", options->streams,
+               "further streams of a file too, each as a file beside it");
+  command.flag("--owners", options->owners, "owner, group and mode too");
+  command.flag("--set-id", options->set_id, "with --owners: set-user-id and set-group-id bits too");
+  command.option("--zone", options->zone,
+                 "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
+  command.flag("--exact", options->exact, "sizes in bytes");
+  command.footer("Example: lantern extract station.vdi::2 RESCUED --deleted");
   return [&session, options] { return extract_files(session, *options); };
 }
 

@@ -142,27 +142,27 @@ int find_entries(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_find(CLI::App& app, Session& session) {
+Action add_find(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("find", "entries by name, size, date, kind, in every volume of a disk");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->source, "a disk, a volume or a folder in it");
-  command->add_option("--match", options->names,
-                      "only names (or paths, with a '/') of this shell pattern; repeatable");
-  command->add_option("--regex", options->expression, "only paths with this regular expression");
-  command->add_option("--larger", options->larger, "of this size or more: 512, 20K, 4M, 1G");
-  command->add_option("--smaller", options->smaller, "of this size or less");
-  command->add_option("--after", options->after, "modified on this date or later: 2026-03-14");
-  command->add_option("--before", options->before, "modified before this date");
-  command->add_option("--kind", options->kinds,
-                      "only this kind, by content: jpg, pdf, zip, sqlite, txt, ...; repeatable");
-  command->add_flag("--deleted", options->deleted, "deleted entries too");
-  command->add_flag("--deleted-only", options->deleted_only, "deleted entries alone");
-  command->add_option("--least", options->least, "only when so much is left, in percent")
-      ->check(CLI::Range(0.0, 100.0));
-  command->add_flag("--exact", options->exact, "sizes in bytes");
-  command->footer("Example: lantern find station.vdi --kind jpg --deleted --least 50");
+  const Command command =
+      parser.command("find", "entries by name, size, date, kind, in every volume of a disk");
+  options->common.add_to(command, session);
+  command.option("SRC", options->source, "a disk, a volume or a folder in it");
+  command.option("--match", options->names,
+                 "only names (or paths, with a '/') of this shell pattern; repeatable");
+  command.option("--regex", options->expression, "only paths with this regular expression");
+  command.option("--larger", options->larger, "of this size or more: 512, 20K, 4M, 1G");
+  command.option("--smaller", options->smaller, "of this size or less");
+  command.option("--after", options->after, "modified on this date or later: 2026-03-14");
+  command.option("--before", options->before, "modified before this date");
+  command.option("--kind", options->kinds,
+                 "only this kind, by content: jpg, pdf, zip, sqlite, txt, ...; repeatable");
+  command.flag("--deleted", options->deleted, "deleted entries too");
+  command.flag("--deleted-only", options->deleted_only, "deleted entries alone");
+  command.option("--least", options->least, "only when so much is left, in percent")
+      .between(0.0, 100.0);
+  command.flag("--exact", options->exact, "sizes in bytes");
+  command.footer("Example: lantern find station.vdi --kind jpg --deleted --least 50");
   return [&session, options] { return find_entries(session, *options); };
 }
 

@@ -99,19 +99,19 @@ int make_image(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_image(CLI::App& app, Session& session) {
+Action add_image(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("image", "a copy of a disk as an image of another kind");
-  options->common.add_to(*command);
+  const Command command = parser.command("image", "a copy of a disk as an image of another kind");
+  options->common.add_to(command, session);
   command
-      ->add_option("SRC OUT", options->arguments,
-                   "what to copy (a disk, a volume, a file in one), and the image to write")
-      ->expected(1, 2);
-  command->add_option("--as", options->kind, "the kind of image")
-      ->check(CLI::IsMember({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx",
-                             "qcow2", "qcow2-compressed", "qcow2-child"}));
-  command->add_flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
-  command->footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
+      .option("SRC OUT", options->arguments,
+              "what to copy (a disk, a volume, a file in one), and the image to write")
+      .values(1, 2);
+  command.option("--as", options->kind, "the kind of image")
+      .one_of({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx", "qcow2",
+               "qcow2-compressed", "qcow2-child"});
+  command.flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
+  command.footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
   return [&session, options] { return make_image(session, *options); };
 }
 

@@ -155,28 +155,27 @@ int list_entries(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_list(CLI::App& app, Session& session) {
+Action add_list(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("list", "files and folders, with what was deleted if asked");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->source, "a disk, a volume or a folder in it");
-  command->add_flag("--deleted", options->deleted, "deleted entries too");
-  command->add_flag("--deleted-only", options->deleted_only, "deleted entries alone");
-  command->add_flag("--all-versions", options->versions,
-                    "deleted entries, what files held before, and what differs in the earlier\n"
-                    "versions the volume keeps (shadow copies)");
-  command->add_option("--match", options->patterns,
-                      "only names (or paths, with a '/') of this shell pattern; repeatable");
-  command->add_option("--depth", options->depth, "only so many folders deep");
-  command->add_flag("--exact", options->exact, "sizes in bytes");
-  command->add_flag("--ids", options->ids, "the id of each entry, for extract --id");
-  command->add_flag("--long", options->detailed, "mode, links, owner and time of creation too");
-  command->add_flag("--tree", options->tree, "names indented by their folder");
-  command
-      ->add_option("--sort", options->sort, "path, size (largest first), modified (newest first)")
-      ->check(CLI::IsMember({"path", "size", "modified"}));
-  command->footer("Example: lantern list station.vdi::2::/Photographs --deleted");
+  const Command command =
+      parser.command("list", "files and folders, with what was deleted if asked");
+  options->common.add_to(command, session);
+  command.option("SRC", options->source, "a disk, a volume or a folder in it");
+  command.flag("--deleted", options->deleted, "deleted entries too");
+  command.flag("--deleted-only", options->deleted_only, "deleted entries alone");
+  command.flag("--all-versions", options->versions,
+               "deleted entries, what files held before, and what differs in the earlier\n"
+               "versions the volume keeps (shadow copies)");
+  command.option("--match", options->patterns,
+                 "only names (or paths, with a '/') of this shell pattern; repeatable");
+  command.option("--depth", options->depth, "only so many folders deep");
+  command.flag("--exact", options->exact, "sizes in bytes");
+  command.flag("--ids", options->ids, "the id of each entry, for extract --id");
+  command.flag("--long", options->detailed, "mode, links, owner and time of creation too");
+  command.flag("--tree", options->tree, "names indented by their folder");
+  command.option("--sort", options->sort, "path, size (largest first), modified (newest first)")
+      .one_of({"path", "size", "modified"});
+  command.footer("Example: lantern list station.vdi::2::/Photographs --deleted");
   return [&session, options] { return list_entries(session, *options); };
 }
 

@@ -138,14 +138,13 @@ void print_machines(const Session& session, const MachineFolder& folder) {
   }
 }
 
-Action add_machines(CLI::App& app, Session& session) {
+Action add_machines(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("machines", "machines in a folder, their disks, and whether they run");
-  options->common.add_to(*command);
-  command->add_option("DIR", options->folder, "a folder, an archive, or an address of one")
-      ->required();
-  command->footer("Example: lantern machines /srv/machines");
+  const Command command =
+      parser.command("machines", "machines in a folder, their disks, and whether they run");
+  options->common.add_to(command, session);
+  command.option("DIR", options->folder, "a folder, an archive, or an address of one").required();
+  command.footer("Example: lantern machines /srv/machines");
   return [&session, options] { return list_machines(session, *options); };
 }
 

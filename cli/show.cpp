@@ -288,17 +288,17 @@ int show_entry(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_show(CLI::App& app, Session& session) {
+Action add_show(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("show", "one file: its facts, where it lies, how it begins");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->source, "a file or folder, by path or id");
-  command->add_flag("--raw", options->raw, "all of its content to standard output, nothing else");
-  command->add_flag("--hex", options->hex, "its start as numbers, even when it is text");
-  command->add_option("--bytes", options->bytes, "how much of its start, in bytes (512)")
-      ->check(CLI::Range(0, 1 << 20));
-  command->footer("Example: lantern show station.vdi::2::/Keeper/log.txt");
+  const Command command =
+      parser.command("show", "one file: its facts, where it lies, how it begins");
+  options->common.add_to(command, session);
+  command.option("SRC", options->source, "a file or folder, by path or id");
+  command.flag("--raw", options->raw, "all of its content to standard output, nothing else");
+  command.flag("--hex", options->hex, "its start as numbers, even when it is text");
+  command.option("--bytes", options->bytes, "how much of its start, in bytes (512)")
+      .between(0, 1 << 20);
+  command.footer("Example: lantern show station.vdi::2::/Keeper/log.txt");
   return [&session, options] { return show_entry(session, *options); };
 }
 

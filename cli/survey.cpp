@@ -178,14 +178,14 @@ int survey_sources(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_survey(CLI::App& app, Session& session) {
+Action add_survey(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("survey", "what is this: layers, health, volumes, next step");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->sources, "image files, block devices or addresses");
-  command->add_flag("--exact", options->exact, "sizes in bytes");
-  command->footer("Example: lantern survey station.vdi");
+  const Command command =
+      parser.command("survey", "what is this: layers, health, volumes, next step");
+  options->common.add_to(command, session);
+  command.option("SRC", options->sources, "image files, block devices or addresses");
+  command.flag("--exact", options->exact, "sizes in bytes");
+  command.footer("Example: lantern survey station.vdi");
   return [&session, options] {
     if (options->sources.empty() && options->common.source.empty())
       throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",

@@ -25,7 +25,7 @@ struct Options {
   CommonOptions common;
   std::string source;
   std::string fixes;
-  CLI::Option* apply = nullptr;
+  std::optional<OptionHandle> apply;
   std::string journal;
   std::string into;
   std::string plan_file;
@@ -343,7 +343,7 @@ void print_outcome(const Session& session, const Options& options, const RepairP
     out << fmt::format(
         "Written to {0}: {1}. {2} was not changed.\nLook at it with --scratch {0}, "
         "or delete that file.\n",
-        for_terminal(options.common.scratch), fixes, source);
+        for_terminal(session.scratch_file), fixes, source);
   else if (outcome.result.journal.empty())
     out << "The disk is like that already: nothing was written.\n";
   else
@@ -362,8 +362,8 @@ int repair(Session& session, const Options& options) {
     throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",
                 "for example: lantern repair broken.img");
   const Address address = options.common.address(options.source);
-  const bool asked = options.apply->count() > 0;
-  if (!options.into.empty() && !options.common.scratch.empty())
+  const bool asked = options.apply->given();
+  if (!options.into.empty() && !session.scratch_file.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "--into and --scratch are two ways to try",
                 "choose one of them");
   const RepairPlan plan = make_plan(options, address, session.context);
@@ -399,33 +399,31 @@ int repair(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_repair(CLI::App& app, Session& session) {
+Action add_repair(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand(
+  const Command command = parser.command(
       "repair", "what would put a disk right, as a plan; --apply writes it, with an undo journal");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->source, "a disk, or a volume of one");
+  options->common.add_to(command, session);
+  command.option("SRC", options->source, "a disk, or a volume of one");
   options->apply =
-      command->add_option("--apply", options->fixes, "apply every certain fix, or those named: 1,3")
-          ->expected(0, 1);
-  command->add_option("--journal", options->journal,
-                      "where to keep what is needed to take it back (default: SRC.undo here)");
-  command->add_option("--into", options->into,
-                      "apply the fixes in a new image on top of SRC, which stays as it is");
-  command->add_flag("--drop-trial", options->drop_trial,
-                    "delete the trial images that --into made of SRC and that no longer fit");
-  command->add_option("--plan", options->plan_file,
-                      "a plan kept from --json, instead of a new one");
-  command->add_option("--set", options->set,
-                      "manual: STRUCTURE.FIELD=VALUE, checksums recalculated");
-  command->add_option("--write", options->write, "manual: these bytes at this byte of SRC")
-      ->expected(2)
-      ->type_name("OFFSET HEX");
-  command->add_option("--override", options->overrides, "write although this guard refuses it")
-      ->check(CLI::IsMember({"saved-state"}));
-  command->add_flag("--every-sector", options->every_sector,
-                    "look for lost volumes in every sector, not only where they usually are");
-  command->footer(
+      command.option("--apply", options->fixes, "apply every certain fix, or those named: 1,3")
+          .values(0, 1);
+  command.option("--journal", options->journal,
+                 "where to keep what is needed to take it back (default: SRC.undo here)");
+  command.option("--into", options->into,
+                 "apply the fixes in a new image on top of SRC, which stays as it is");
+  command.flag("--drop-trial", options->drop_trial,
+               "delete the trial images that --into made of SRC and that no longer fit");
+  command.option("--plan", options->plan_file, "a plan kept from --json, instead of a new one");
+  command.option("--set", options->set, "manual: STRUCTURE.FIELD=VALUE, checksums recalculated");
+  command.option("--write", options->write, "manual: these bytes at this byte of SRC")
+      .values(2, 2)
+      .shown_as("OFFSET HEX");
+  command.option("--override", options->overrides, "write although this guard refuses it")
+      .one_of({"saved-state"});
+  command.flag("--every-sector", options->every_sector,
+               "look for lost volumes in every sector, not only where they usually are");
+  command.footer(
       "Examples: lantern repair broken.img\n"
       "          lantern repair broken.img --apply\n"
       "          lantern repair broken.img --set mbr.entry1.active=yes --apply");

@@ -149,16 +149,16 @@ int sweep_source(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_sweep(CLI::App& app, Session& session) {
+Action add_sweep(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("sweep", "reads a disk for what no table names");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->source, "a disk")->required();
-  command->add_flag("--volumes", options->volumes,
-                    "volumes: first where they usually are, then, if need be, everywhere");
-  command->add_flag("--every-sector", options->every_sector, "everywhere, whatever was found");
-  command->add_option("--from", options->from, "go on at this byte");
-  command->footer("Example: lantern sweep broken.img --volumes");
+  const Command command = parser.command("sweep", "reads a disk for what no table names");
+  options->common.add_to(command, session);
+  command.option("SRC", options->source, "a disk").required();
+  command.flag("--volumes", options->volumes,
+               "volumes: first where they usually are, then, if need be, everywhere");
+  command.flag("--every-sector", options->every_sector, "everywhere, whatever was found");
+  command.option("--from", options->from, "go on at this byte");
+  command.footer("Example: lantern sweep broken.img --volumes");
   return [&session, options] { return sweep_source(session, *options); };
 }
 

@@ -86,16 +86,16 @@ int undo(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_undo(CLI::App& app, Session& session) {
+Action add_undo(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("undo", "takes a repair back, byte for byte");
-  command->add_option("JOURNAL", options->journal, "what lantern repair --apply kept")->required();
-  command->add_flag("--redo", options->again,
-                    "the other way: make the repair again, or finish one that was cut off");
-  command->add_option("--override", options->overrides, "write although this guard refuses it")
-      ->check(CLI::IsMember({"saved-state", "damaged-journal"}));
-  command->add_flag("--json", options->json, "one JSON document on standard output");
-  command->footer("Example: lantern undo broken.img.undo");
+  const Command command = parser.command("undo", "takes a repair back, byte for byte");
+  command.option("JOURNAL", options->journal, "what lantern repair --apply kept").required();
+  command.flag("--redo", options->again,
+               "the other way: make the repair again, or finish one that was cut off");
+  command.option("--override", options->overrides, "write although this guard refuses it")
+      .one_of({"saved-state", "damaged-journal"});
+  command.flag("--json", options->json, "one JSON document on standard output");
+  command.footer("Example: lantern undo broken.img.undo");
   return [&session, options] { return undo(session, *options); };
 }
 

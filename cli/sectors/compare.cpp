@@ -127,16 +127,16 @@ int compare_disks(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_compare(CLI::App& app, Session& session) {
+Action add_compare(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("compare", "two disks side by side, what keeps one from starting first");
-  options->common.add_to(*command);
-  command->add_option("A", options->a, "a disk or a volume")->required();
-  command->add_option("B", options->b, "the other, a healthy one of its kind")->required();
-  command->add_option("--range", options->range,
-                      "bytes as they lie instead, FROM:LENGTH, of the disk or volume");
-  command->footer("Example: lantern compare broken.vdi healthy.vdi");
+  const Command command =
+      parser.command("compare", "two disks side by side, what keeps one from starting first");
+  options->common.add_to(command, session);
+  command.option("A", options->a, "a disk or a volume").required();
+  command.option("B", options->b, "the other, a healthy one of its kind").required();
+  command.option("--range", options->range,
+                 "bytes as they lie instead, FROM:LENGTH, of the disk or volume");
+  command.footer("Example: lantern compare broken.vdi healthy.vdi");
   return [&session, options] { return compare_disks(session, *options); };
 }
 

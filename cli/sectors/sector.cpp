@@ -122,16 +122,16 @@ int show_sector(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_sector(CLI::App& app, Session& session) {
+Action add_sector(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command = app.add_subcommand("sector", "what stands in a sector, field by field");
-  options->common.add_to(*command);
-  command->add_option("SRC", options->source, "a disk or a volume");
-  command->add_option("WHAT", options->what,
-                      "a sector by number, or mbr, gpt, gpt:copy, gpt:entries, boot:N and\n"
-                      "superblock:N of volume N, mft:N (record N of the volume SRC is)");
-  command->add_flag("--hex", options->hex, "the bytes alone");
-  command->footer("Example: lantern sector station.vdi boot:2");
+  const Command command = parser.command("sector", "what stands in a sector, field by field");
+  options->common.add_to(command, session);
+  command.option("SRC", options->source, "a disk or a volume");
+  command.option("WHAT", options->what,
+                 "a sector by number, or mbr, gpt, gpt:copy, gpt:entries, boot:N and\n"
+                 "superblock:N of volume N, mft:N (record N of the volume SRC is)");
+  command.flag("--hex", options->hex, "the bytes alone");
+  command.footer("Example: lantern sector station.vdi boot:2");
   return [&session, options] {
     if (options->what.empty())
       throw Error(ErrorCode::usage, {}, std::nullopt, "sector needs SRC and WHAT",

@@ -45,25 +45,25 @@ int mount_source(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_mount(CLI::App& app, Session& session) {
+Action add_mount(OptionParser& parser, Session& session) {
   auto options = std::make_shared<Options>();
-  CLI::App* command =
-      app.add_subcommand("mount", "a disk's files, read-only, as a folder of this computer");
-  options->common.add_to(*command);
-  command->add_option("SRC DIR", options->arguments, "a disk or volume, and an empty folder")
-      ->expected(1, 2);
-  command->add_option("--zone", options->zone,
-                      "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
-  command->add_flag("--foreground", options->foreground, "stay until it is unmounted");
-  command->footer("Example: mkdir BENCH; lantern mount station.vdi BENCH");
+  const Command command =
+      parser.command("mount", "a disk's files, read-only, as a folder of this computer");
+  options->common.add_to(command, session);
+  command.option("SRC DIR", options->arguments, "a disk or volume, and an empty folder")
+      .values(1, 2);
+  command.option("--zone", options->zone,
+                 "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
+  command.flag("--foreground", options->foreground, "stay until it is unmounted");
+  command.footer("Example: mkdir BENCH; lantern mount station.vdi BENCH");
   return [&session, options] { return mount_source(session, *options); };
 }
 
-Action add_unmount(CLI::App& app, Session& session) {
+Action add_unmount(OptionParser& parser, Session& session) {
   auto folder = std::make_shared<std::string>();
-  CLI::App* command = app.add_subcommand("unmount", "takes a mount away; says who holds it");
-  command->add_option("DIR", *folder, "where it is mounted")->required();
-  command->footer("Example: lantern unmount BENCH");
+  const Command command = parser.command("unmount", "takes a mount away; says who holds it");
+  command.option("DIR", *folder, "where it is mounted").required();
+  command.footer("Example: lantern unmount BENCH");
   return [&session, folder] {
     unmount_folder(*folder);
     session.streams.out << for_terminal(*folder) << ": unmounted\n";
