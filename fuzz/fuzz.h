@@ -51,7 +51,7 @@ int volume(const std::uint8_t* data, std::size_t size, Open open) {
   context.budget.max_entries = 2000;
   context.budget.max_depth = 64;
   try {
-    const std::shared_ptr<const FileSystem> files = open(source_of(data, size), context);
+    const std::shared_ptr<const FileSystem> files = open(source_of(data, size), {}, context);
     if (!files) return 0;
     files->used_bytes();
     WalkOptions all;

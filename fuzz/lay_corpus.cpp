@@ -3,6 +3,7 @@
 #include <fstream>
 
 #include "kit/exfat_builder.h"
+#include "kit/iso_builder.h"
 #include "kit/ntfs_builder.h"
 #include "kit/ntfs_traces.h"
 #include "kit/shadow_builder.h"
@@ -11,6 +12,7 @@ namespace {
 
 using lantern::kit::Bytes;
 using lantern::kit::ExfatBuilder;
+using lantern::kit::IsoBuilder;
 using lantern::kit::NtfsBuilder;
 using lantern::kit::pattern;
 using lantern::kit::reference;
@@ -81,6 +83,18 @@ Bytes ntfs() {
   return bytes;
 }
 
+Bytes iso9660() {
+  IsoBuilder disc(true);
+  disc.folder(IsoBuilder::kRoot, "folder", 21);
+  disc.file(21, "file", pattern(1000, 1), 24);
+  disc.file(IsoBuilder::kRoot, "tide", pattern(3000, 2), 26);
+  disc.record(IsoBuilder::kRoot, "link", 0, 0, 0,
+              IsoBuilder::field("SL", lantern::kit::bytes_of(std::string("\0\0\4log", 6))));
+  Bytes bytes = disc.bytes();
+  bytes.resize(IsoBuilder::place(28));
+  return bytes;
+}
+
 Bytes shadow_copies() {
   ShadowBuilder volume(3);
   volume.keep_copy(1);
@@ -93,8 +107,9 @@ Bytes shadow_copies() {
 
 int main(int, char** arguments) {
   const std::string folder = arguments[1];
-  for (const auto& [name, bytes] : {std::pair("exfat", exfat()), std::pair("ntfs", ntfs()),
-                                    std::pair("shadow_copies", shadow_copies())}) {
+  for (const auto& [name, bytes] :
+       {std::pair("exfat", exfat()), std::pair("iso9660", iso9660()), std::pair("ntfs", ntfs()),
+        std::pair("shadow_copies", shadow_copies())}) {
     const std::string text = lantern::kit::text_of(bytes);
     std::ofstream(folder + "/" + name + "/whole", std::ios::binary) << text;
   }

@@ -15,7 +15,9 @@
 #include <vector>
 
 #include "lantern/byte_source.h"
+#include "lantern/container.h"
 #include "lantern/context.h"
+#include "lantern/format/recognition.h"
 #include "lantern/timestamp.h"
 
 namespace lantern {
@@ -108,9 +110,10 @@ enum class WalkStep { go_on, skip_folder, stop };
 using EntryVisitor = std::function<WalkStep(const Entry&)>;
 
 struct FileSystemFacts {
-  std::string type;   // "fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4", "ntfs"
-  std::string label;  // UTF-8
-  std::string uuid;   // FAT: its serial number, "1A2B-3C4D"; NTFS: 16 digits
+  std::string format;  // its name in the registry: "fat", "exfat", "ext", "ntfs"
+  std::string type;    // "fat12", "fat16", "fat32", "exfat", "ext2", "ext3", "ext4", "ntfs"
+  std::string label;   // UTF-8
+  std::string uuid;    // FAT: its serial number, "1A2B-3C4D"; NTFS: 16 digits
   std::uint64_t size_bytes = 0;
   std::uint64_t cluster_bytes = 0;
   std::uint64_t cluster_count = 0;
@@ -153,6 +156,13 @@ class FileSystem {
   using AllocationVisitor = std::function<bool(Range, bool in_use)>;
   virtual void allocation(Range range, const AllocationVisitor& visit) const = 0;
 
+  // Earlier states it keeps, the oldest first, and one of them by its id; empty pointer: there is
+  // none such.
+  virtual std::vector<DiskVersion> versions() const { return {}; }
+  virtual std::shared_ptr<const FileSystem> open_version(const std::string& /*id*/) const {
+    return nullptr;
+  }
+
   // The active entries whose content lies in `range` of the volume. Walks them all.
   std::vector<Claim> who_owns(Range range) const;
 };
@@ -161,8 +171,13 @@ struct FileSystemOptions {
   std::string code_page = "CP437";  // of FAT short names
 };
 
-// Empty when no file system that can be read here is recognised.
+// Empty when no file system that can be read here is recognised. `recognised`: what the registry
+// says of the volume, when that is known already.
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+                                                   const FileSystemOptions& options,
+                                                   const Context& context);
+std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+                                                   const std::vector<Recognition>& recognised,
                                                    const FileSystemOptions& options,
                                                    const Context& context);
 

@@ -17,6 +17,7 @@ namespace lantern {
 
 struct FoundVolume {
   Range range;              // bytes of the disk, by the volume's own figures
+  std::string format;       // its name in the registry: "fat", "ntfs", "xfs"
   std::string file_system;  // "fat32", "ntfs", ...; not read here: "xfs", "btrfs", "swap", "lvm",
                             // "luks2", "md" (Format::name)
   bool is_read = true;      // a reader here opens it

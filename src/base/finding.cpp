@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 81> kCodes = {
+constexpr std::array<std::string_view, 84> kCodes = {
     "source.unreadable",
     "source.same-id",
     "source.held",
@@ -80,6 +80,9 @@ constexpr std::array<std::string_view, 81> kCodes = {
     "exfat.volume-size",
     "exfat.bitmap",
     "exfat.folder",
+    "iso.volume-size",
+    "iso.folder",
+    "iso.beside-udf",
     "ntfs.boot-sector",
     "ntfs.volume-size",
     "ntfs.table",

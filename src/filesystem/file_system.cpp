@@ -1,15 +1,9 @@
 #include "lantern/file_system.h"
 
 #include <algorithm>
-#include <functional>
 #include <string_view>
-#include <utility>
 
-#include "filesystem/exfat/exfat.h"
-#include "filesystem/ext/ext.h"
-#include "filesystem/fat/fat.h"
-#include "filesystem/formats.h"
-#include "filesystem/ntfs/ntfs.h"
+#include "lantern/format/registry.h"
 #include "source/given.h"
 
 namespace lantern {
@@ -51,23 +45,27 @@ std::string_view to_string(EntryState state) {
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
-  using Open = std::function<std::shared_ptr<const FileSystem>()>;
-  const std::pair<std::string_view, Open> readers[] = {
-      {"ext", [&] { return open_ext(volume, context); }},
-      {"ntfs", [&] { return open_ntfs(volume, context); }},
-      {"exfat", [&] { return open_exfat(volume, context); }},
-      {"fat", [&] { return open_fat(volume, options, context); }}};
+  return open_file_system(volume, known_formats().recognise(*given(volume)), options, context);
+}
+
+std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+                                                   const std::vector<Recognition>& recognised,
+                                                   const FileSystemOptions& options,
+                                                   const Context& context) {
   // What begins the volume and is verified comes before what a copy, or figures alone, still tell:
   // they may be remains of what was there before.
-  static const Registry formats({ext::format(), ntfs::format(), exfat::format(), fat::format()});
-  const auto found = formats.recognise(*given(volume));
-  for (const auto& reader : readers)
-    if (std::any_of(found.begin(), found.end(), [&](const Recognition& one) {
-          return one.format == reader.first && one.verified && !one.from_copy;
-        }))
-      if (auto files = reader.second()) return files;
-  for (const auto& reader : readers)
-    if (auto files = reader.second()) return files;
+  const auto begins = [&](const Format& format) {
+    return std::any_of(recognised.begin(), recognised.end(), [&](const Recognition& one) {
+      return one.format == format.name && one.verified && !one.from_copy;
+    });
+  };
+  const auto& formats = known_formats().formats();
+  for (const Format& format : formats)
+    if (format.open != nullptr && begins(format))
+      if (auto files = format.open(volume, options, context)) return files;
+  for (const Format& format : formats)
+    if (format.open != nullptr)
+      if (auto files = format.open(volume, options, context)) return files;
   return nullptr;
 }
 

@@ -28,5 +28,8 @@ Format format();
 namespace ext {
 Format format();
 }
+namespace iso9660 {
+Format format();
+}
 
 }  // namespace lantern

@@ -9,8 +9,8 @@ namespace lantern {
 
 const Registry& known_formats() {
   static const Registry kFormats = [] {
-    std::vector<Format> all = {mbr_format(),   gpt_format(),    ext::format(),
-                               ntfs::format(), exfat::format(), fat::format()};
+    std::vector<Format> all = {mbr_format(),    gpt_format(),  ext::format(),    ntfs::format(),
+                               exfat::format(), fat::format(), iso9660::format()};
     for (auto list : {named::encrypted(), named::volume_managers(), named::firmware_arrays(),
                       named::file_systems(), named::other_systems(), named::containers()})
       std::move(list.begin(), list.end(), std::back_inserter(all));

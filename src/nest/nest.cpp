@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <unordered_set>
 
 #include "base/bytes.h"
 #include "container/tar.h"
@@ -40,7 +39,8 @@ VolumeView view_bytes(Address address, VolumeRow row, SourcePtr bytes, const Ope
   // What a reader makes of another's remains is not to be told.
   Context reading = own;
   reading.findings = std::make_shared<FindingSink>();
-  volume.file_system = open_file_system(volume.bytes, options.file_system, reading);
+  volume.file_system =
+      open_file_system(volume.bytes, volume.recognised, options.file_system, reading);
   if (const auto* owner = owner_of(volume.recognised, volume.file_system.get())) {
     volume.owner = *owner;
     if (volume.file_system && is_remains(*volume.file_system, *owner, volume.bytes->size()))
@@ -60,6 +60,8 @@ VolumeView view_volume(const Address& disk, VolumeRow row, const SourcePtr& flat
   ShadowCopies copies = find_shadow_copies(bytes, context.at(volume.address.print()));
   volume.versions = std::move(copies.versions);
   volume.open_version = std::move(copies.open_version);
+  if (volume.file_system && volume.versions.empty())
+    volume.versions = volume.file_system->versions();
   return volume;
 }
 
@@ -94,6 +96,13 @@ bool whole_disk_is_a_volume(const DiskView& disk, const OpenOptions& options,
   return std::none_of(disk.table.rows.begin(), disk.table.rows.end(), [&](const VolumeRow& row) {
     return holds_something(row, flat, options, quiet);
   });
+}
+
+// A disc that was made to start as a disk, too: its file system fills it beside the table.
+bool stands_beside_table(const DiskView& disk) {
+  if (!disk.owner || !disk.owner->verified || disk.owner->from_copy) return false;
+  const Format* const format = known_formats().find(disk.owner->format);
+  return format != nullptr && format->beside_table;
 }
 
 // What the members of an archive are called.
@@ -461,23 +470,6 @@ class Descent {
 
 }  // namespace
 
-void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit) {
-  const FileSystem& files = target.file_system();
-  if (!target.entry) return files.walk(options, visit);
-  if (target.entry->kind != EntryKind::folder) {
-    visit(*target.entry);
-    return;
-  }
-  options.under = target.entry->path;
-  if (target.entry->state != EntryState::active) options.deleted = true;
-  std::unordered_set<std::string> inside = {target.entry->id};
-  files.walk(options, [&](const Entry& entry) {
-    if (!inside.contains(entry.parent)) return WalkStep::skip_folder;
-    if (entry.kind == EntryKind::folder) inside.insert(entry.id);
-    return visit(entry);
-  });
-}
-
 DiskView open_disk(const SourcePtr& file, const Address& address, const Surroundings& around,
                    const OpenOptions& options, const Context& context) {
   const Context own = context.at(address.print());
@@ -507,6 +499,14 @@ DiskView open_disk(const SourcePtr& file, const Address& address, const Surround
     whole.range = {0, disk.container.flat->size()};
     rows.push_back(std::move(whole));
   }
+  const bool at_start = std::any_of(rows.begin(), rows.end(),
+                                    [](const VolumeRow& row) { return row.range.offset == 0; });
+  if (!at_start && stands_beside_table(disk)) {
+    VolumeRow whole;
+    whole.range = {0, disk.container.flat->size()};
+    disk.volumes.push_back(view_volume(address, std::move(whole), disk.container.flat,
+                                       {Step::Kind::at, 0, {}, {}}, options, own));
+  }
   for (VolumeRow& row : rows) {
     own.check_cancelled();
     const std::uint64_t number = row.number;
@@ -519,13 +519,20 @@ DiskView open_disk(const SourcePtr& file, const Address& address, const Surround
 VolumeView open_volume_version(const VolumeView& volume, const std::string& id,
                                const OpenOptions& options, const Context& context) {
   const SourcePtr then = volume.open_version ? volume.open_version(id) : nullptr;
+  const Address address = volume.address.with({Step::Kind::version, 0, id, {}});
+  if (auto files = !then && volume.file_system ? volume.file_system->open_version(id) : nullptr) {
+    VolumeView view = volume;
+    view.address = address;
+    view.file_system = std::move(files);
+    view.versions.clear();
+    return view;
+  }
   if (!then)
     throw Error(ErrorCode::not_found, volume.address.print(), std::nullopt,
                 fmt::format("there is no version \"{}\"{}", id,
                             versions_there_are(volume.address, volume.versions)),
                 "lantern survey shows what is there");
-  return view_bytes(volume.address.with({Step::Kind::version, 0, id, {}}), volume.row, then,
-                    options, context);
+  return view_bytes(address, volume.row, then, options, context);
 }
 
 DiskView open_first(const Address& address, const OpenOptions& options, const Context& context) {

@@ -9,7 +9,7 @@ bool is_member(const Recognition& found) {
 }
 
 bool is_of(const Recognition& found, const FileSystem& files) {
-  return found.is_read && files.facts().type.starts_with(found.format);
+  return found.is_read && files.facts().format == found.format;
 }
 
 }  // namespace

@@ -2,6 +2,7 @@
 // from.
 #include <algorithm>
 #include <filesystem>
+#include <unordered_set>
 
 #include "lantern/error.h"
 #include "lantern/nest.h"
@@ -36,6 +37,23 @@ const FileSystem& Target::file_system() const {
                 "the volume has no file system that can be read",
                 "lantern survey shows what is there");
   return *view.file_system;
+}
+
+void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit) {
+  const FileSystem& files = target.file_system();
+  if (!target.entry) return files.walk(options, visit);
+  if (target.entry->kind != EntryKind::folder) {
+    visit(*target.entry);
+    return;
+  }
+  options.under = target.entry->path;
+  if (target.entry->state != EntryState::active) options.deleted = true;
+  std::unordered_set<std::string> inside = {target.entry->id};
+  files.walk(options, [&](const Entry& entry) {
+    if (!inside.contains(entry.parent)) return WalkStep::skip_folder;
+    if (entry.kind == EntryKind::folder) inside.insert(entry.id);
+    return visit(entry);
+  });
 }
 
 Address resolved(const Address& address) {

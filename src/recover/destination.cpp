@@ -1,6 +1,7 @@
 #include "recover/destination.h"
 
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
@@ -75,7 +76,7 @@ Destination::Destination(std::string path) : path_(std::move(path)) {
   if (::flock(root_.get(), LOCK_EX | LOCK_NB) != 0 && errno == EWOULDBLOCK)
     throw Error(ErrorCode::refused, path_, std::nullopt, "another extraction is writing to it",
                 "let that end, or choose another destination");
-  unfinished_name_ = std::string(kUnfinished) + "-" + std::to_string(::getpid());
+  unfinished_name_ = fmt::format("{}-{}", kUnfinished, ::getpid());
   // Left by a run that was killed.
   for (const auto& entry : std::filesystem::directory_iterator(path_, error))
     if (entry.path().filename().string().starts_with(kUnfinished))

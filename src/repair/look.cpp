@@ -10,6 +10,7 @@
 #include "filesystem/ntfs/volume.h"
 #include "lantern/error.h"
 #include "repair/describe.h"
+#include "repair/facets.h"
 
 namespace lantern {
 namespace {
@@ -231,7 +232,9 @@ std::vector<Structure> structures_of(const Target& target, const Context& contex
     const VolumeView& volume = disk.volumes[i];
     if (volume.file_system || disk.table.scheme != VolumeTable::Scheme::none)
       add(fmt::format("boot:{}", volume.row.number));
-    if (volume.file_system && volume.file_system->facts().type.starts_with("ext"))
+    const RepairFacet* const facet =
+        volume.file_system ? repair_facet(volume.file_system->facts().format) : nullptr;
+    if (facet != nullptr && facet->has_superblock)
       add(fmt::format("superblock:{}", volume.row.number));
   }
   return found;

@@ -16,7 +16,7 @@ class NtfsCase : public ::testing::Test {
  protected:
   std::shared_ptr<const FileSystem> open() { return open(volume_.bytes()); }
   std::shared_ptr<const FileSystem> open(const Bytes& bytes) {
-    return open_ntfs(make_memory_source(bytes), context_);
+    return open_ntfs(make_memory_source(bytes), {}, context_);
   }
 
   static std::map<std::string, Entry> all(const FileSystem& files) {

@@ -10,6 +10,7 @@
 #include <bitset>
 #include <cstddef>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string_view>
 #include <vector>
@@ -18,6 +19,10 @@
 #include "lantern/format/recognition.h"
 
 namespace lantern {
+
+class Context;
+class FileSystem;
+struct FileSystemOptions;
 
 // Bytes that stand in a sector (512 bytes) of a format, `at` from its start.
 struct FormatMark {
@@ -41,7 +46,14 @@ struct Format {
   // `sector`: byte of the source at which a marked sector lies, wherever that is. Empty: it is no
   // structure of this format. The range may begin before the source does no more than at byte 0.
   std::optional<Recognition> (*probe)(const ByteSource& source, std::uint64_t sector) = nullptr;
+  // A reader here opens it; of a file system it is this one. Empty pointer: the volume is none of
+  // it.
   bool is_read = false;
+  std::shared_ptr<const FileSystem> (*open)(const SourcePtr& volume,
+                                            const FileSystemOptions& options,
+                                            const Context& context) = nullptr;
+  // It may fill a disk that has a partition table as well: both are there.
+  bool beside_table = false;
 };
 
 class Registry {

@@ -54,6 +54,7 @@ class ExfatFileSystem final : public FileSystem {
  public:
   ExfatFileSystem(Volume volume, const VolumeSlots& slots) : volume_(std::move(volume)) {
     const Geometry& g = volume_.geometry;
+    facts_.format = "exfat";
     facts_.type = "exfat";
     facts_.label = to_valid_utf8(slots.label);
     facts_.uuid = fmt::format("{:04X}-{:04X}", g.serial >> 16, g.serial & 0xFFFF);
@@ -485,7 +486,9 @@ class ExfatFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume, const Context& context) {
+std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume,
+                                             const FileSystemOptions& /*options*/,
+                                             const Context& context) {
   auto geometry = find_geometry(*volume, context);
   if (!geometry) return nullptr;
   if (geometry->volume_bytes > volume->size())

@@ -8,6 +8,8 @@
 namespace lantern {
 
 // Empty when the volume is none.
-std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume, const Context& context);
+std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume,
+                                             const FileSystemOptions& options,
+                                             const Context& context);
 
 }  // namespace lantern

@@ -1,6 +1,7 @@
 // exFAT for the registry: a boot region, verified by its sum and the FAT it leads to (which tells
 // the first region from its copy).
 #include "filesystem/exfat/boot.h"
+#include "filesystem/exfat/exfat.h"
 #include "filesystem/formats.h"
 
 namespace lantern::exfat {
@@ -27,7 +28,7 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"exfat", FormatKind::file_system, {{3, "EXFAT   "sv}}, {{0}}, probe, true};
+  return {"exfat", FormatKind::file_system, {{3, "EXFAT   "sv}}, {{0}}, probe, true, open_exfat};
 }
 
 }  // namespace lantern::exfat

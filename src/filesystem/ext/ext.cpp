@@ -70,6 +70,7 @@ std::vector<Range> united(std::vector<Range> a, const std::vector<Range>& b) {
 class ExtFileSystem final : public FileSystem {
  public:
   explicit ExtFileSystem(Volume volume) : volume_(std::move(volume)) {
+    facts_.format = "ext";
     facts_.type = type_of(volume_.super);
     facts_.label = to_valid_utf8(volume_.super.label);
     facts_.uuid = uuid_text(volume_.super.uuid);
@@ -466,7 +467,9 @@ Superblock choose_superblock(const std::vector<Superblock>& found, const SourceP
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume, const Context& context) {
+std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume,
+                                           const FileSystemOptions& /*options*/,
+                                           const Context& context) {
   const std::vector<Superblock> found = find_superblocks(*volume);
   if (found.empty()) return nullptr;
   const Superblock super = choose_superblock(found, volume, context);

@@ -9,6 +9,8 @@ namespace lantern {
 
 // Empty when the volume is none of them. Throws Error{unsupported} for one that holds only a
 // journal.
-std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume, const Context& context);
+std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume,
+                                           const FileSystemOptions& options,
+                                           const Context& context);
 
 }  // namespace lantern

@@ -1,6 +1,7 @@
 // ext2, ext3, ext4 for the registry: a superblock, verified by its sum where it has one, and by the
 // root folder that the first group descriptor leads to.
 #include "base/checked.h"
+#include "filesystem/ext/ext.h"
 #include "filesystem/ext/superblock.h"
 #include "filesystem/formats.h"
 
@@ -55,7 +56,8 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"ext", FormatKind::file_system, {{56, "\x53\xEF"sv}}, {{kSuperblockPlace}}, probe, true};
+  return {"ext",   FormatKind::file_system, {{56, "\x53\xEF"sv}}, {{kSuperblockPlace}}, probe, true,
+          open_ext};
 }
 
 }  // namespace lantern::ext

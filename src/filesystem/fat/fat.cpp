@@ -32,6 +32,7 @@ class FatFileSystem final : public FileSystem {
  public:
   explicit FatFileSystem(fat::Disk disk) : disk_(std::move(disk)) {
     const fat::Geometry& g = disk_.geometry;
+    facts_.format = "fat";
     facts_.type = fmt::format("fat{}", static_cast<int>(g.width));
     facts_.uuid = fmt::format("{:04X}-{:04X}", g.serial >> 16, g.serial & 0xFFFF);
     facts_.size_bytes = g.volume_bytes;

@@ -1,6 +1,7 @@
 // FAT for the registry: a boot sector, verified by the tables and folders behind it.
 #include <algorithm>
 
+#include "filesystem/fat/fat.h"
 #include "filesystem/fat/fit.h"
 #include "filesystem/formats.h"
 #include "source/offset_view.h"
@@ -26,7 +27,7 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"fat", FormatKind::file_system, {{510, "\x55\xAA"sv}}, {{0}}, probe, true};
+  return {"fat", FormatKind::file_system, {{510, "\x55\xAA"sv}}, {{0}}, probe, true, open_fat};
 }
 
 }  // namespace lantern::fat

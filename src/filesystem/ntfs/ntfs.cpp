@@ -35,6 +35,7 @@ class NtfsFileSystem final : public FileSystem {
  public:
   explicit NtfsFileSystem(Volume volume) : volume_(std::move(volume)), bitmap_(volume_) {
     const Geometry& g = volume_.geometry;
+    facts_.format = "ntfs";
     facts_.type = "ntfs";
     facts_.uuid = fmt::format("{:016X}", g.serial);
     facts_.size_bytes = g.volume_bytes;
@@ -442,7 +443,9 @@ class NtfsFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume, const Context& context) {
+std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume,
+                                            const FileSystemOptions& /*options*/,
+                                            const Context& context) {
   const std::vector<Geometry> geometries = find_geometries(*volume);
   for (const Geometry& geometry : geometries) {
     const SourcePtr whole = make_window(volume, {0, geometry.volume_bytes});

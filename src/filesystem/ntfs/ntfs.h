@@ -6,6 +6,8 @@
 namespace lantern {
 
 // Empty when the volume does not begin or end as one, or has no file table.
-std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume, const Context& context);
+std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume,
+                                            const FileSystemOptions& options,
+                                            const Context& context);
 
 }  // namespace lantern

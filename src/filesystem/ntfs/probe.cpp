@@ -3,6 +3,7 @@
 #include "base/checked.h"
 #include "filesystem/formats.h"
 #include "filesystem/ntfs/boot.h"
+#include "filesystem/ntfs/ntfs.h"
 
 namespace lantern::ntfs {
 namespace {
@@ -32,7 +33,7 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"ntfs", FormatKind::file_system, {{3, "NTFS    "sv}}, {{0}}, probe, true};
+  return {"ntfs", FormatKind::file_system, {{3, "NTFS    "sv}}, {{0}}, probe, true, open_ntfs};
 }
 
 }  // namespace lantern::ntfs

@@ -86,32 +86,21 @@ std::optional<Recognition> apfs(const ByteSource& source, std::uint64_t at) {
   return found;
 }
 
-// A disc's first descriptors; whether one of those behind them says UDF.
-std::optional<Recognition> disc(const ByteSource& source, std::uint64_t at) {
+// Whether one of a disc's first descriptors says UDF; those of ISO 9660 may come before it.
+std::optional<Recognition> udf(const ByteSource& source, std::uint64_t at) {
   constexpr std::uint64_t kBlock = 2 * kKiB;
   constexpr std::size_t kMaxDescriptors = 64;
-  auto found = begins(at, 32 * kKiB, "ISO 9660");
+  auto found = begins(at, 32 * kKiB, "UDF");
   if (!found) return std::nullopt;
-  found->format = "iso9660";
-  const Bytes first = read_whole(source, at, 512);
-  if (has_text(first, 1, "CD001")) {
-    found->range.length = saturating_mul(le32(first, 80), le16(first, 128));
-    found->verified = le16(first, 128) == be16(first, 130) && le32(first, 80) == be32(first, 84);
-    std::string label = text_of(slice(first, 40, 32));
-    found->label = label.substr(0, label.find_last_not_of(' ') + 1);
-  }
   for (std::size_t i = 0; i < kMaxDescriptors; ++i) {
     const Bytes next = read_whole(source, at + i * kBlock, 16);
     if (has_text(next, 1, "NSR02") || has_text(next, 1, "NSR03")) {
-      found->title = "UDF";
-      found->format = "udf";
       found->verified = true;
-      found->range.length = 0;
       return found;
     }
     if (!has_text(next, 1, "CD001") && !has_text(next, 1, "BEA01")) break;
   }
-  return has_text(first, 1, "CD001") ? found : std::nullopt;
+  return std::nullopt;
 }
 
 std::optional<Recognition> refs(const ByteSource& source, std::uint64_t at) {
@@ -186,7 +175,7 @@ std::vector<Format> other_systems() {
        hfs_plus},
       {"hfs", files, {{0, "BD"sv}}, {{kKiB}}, hfs},
       {"apfs", files, {{32, "NXSB"sv}}, {{0}}, apfs},
-      {"iso9660", files, {{1, "CD001"sv}, {1, "BEA01"sv}}, {{32 * kKiB}}, disc},
+      {"udf", files, {{1, "CD001"sv}, {1, "BEA01"sv}}, {{32 * kKiB}}, udf},
       {"refs", files, {{3, "ReFS\0\0\0\0"sv}}, {{0}}, refs},
       {"squashfs", files, {{0, "hsqs"sv}}, {{0}}, squashfs},
       {"cramfs", files, {{0, "\x45\x3D\xCD\x28"sv}}, {{0}}, cramfs},

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <map>
 #include <set>
 
@@ -40,7 +41,7 @@ struct Candidate {
   bool copy = false;         // a copy of that does
   std::uint64_t copy_at = 0;
   std::uint64_t length_by_copy = 0;  // where the copy says another
-  std::optional<Recognition> named;  // of a kind that is not read here
+  std::optional<Recognition> named;  // of a kind that is known by that alone
 };
 
 std::uint64_t round_up_to(std::uint64_t value, std::uint64_t step) {
@@ -60,13 +61,17 @@ class Search {
 
   void take(const SectorHit& hit) {
     if (!taken_.insert({hit.offset, hit.format}).second) return;
-    const std::string_view name = hit.format->name;
-    if (name == "fat") return take_fat(hit.offset);
-    if (name == "ntfs") return take_ntfs(hit.offset);
-    if (name == "exfat") return take_exfat(hit.offset);
-    if (name == "ext") return take_superblock(hit.offset);
-    if (name == "gpt") return take_gpt(hit.offset);
-    if (name == "mbr") return take_table(hit.offset);
+    // Formats whose first structure and its copy say where the volume, or the table, lies.
+    using Take = void (Search::*)(std::uint64_t);
+    static constexpr std::array<std::pair<std::string_view, Take>, 6> kByFigures = {
+        {{"fat", &Search::take_fat},
+         {"ntfs", &Search::take_ntfs},
+         {"exfat", &Search::take_exfat},
+         {"ext", &Search::take_superblock},
+         {"gpt", &Search::take_gpt},
+         {"mbr", &Search::take_table}}};
+    for (const auto& [name, take_one] : kByFigures)
+      if (name == hit.format->name) return (this->*take_one)(hit.offset);
     if (hit.format->kind != FormatKind::container) take_recognised(*hit.format, hit.offset);
   }
 
@@ -252,6 +257,7 @@ class Search {
     auto found = format.probe(*disk_, at);
     if (!found) return;
     if (found->format.empty()) found->format = format.name;
+    found->is_read = format.is_read;
     Candidate candidate;
     candidate.kind = found->format;
     candidate.start = found->range.offset;
@@ -305,17 +311,18 @@ class Search {
     } catch (const Error& error) {
       if (error.code() == ErrorCode::stopped) throw;
     }
-    if (!files || !files->facts().type.starts_with(candidate.kind)) return std::nullopt;
+    if (!files || files->facts().format != candidate.kind) return std::nullopt;
     FoundVolume found;
     found.range = {candidate.start, candidate.length};
     const auto recognised = known_formats().recognise(*window);
     const Recognition* const owner = owner_of(recognised, files.get());
     if (owner != nullptr && is_remains(*files, *owner, candidate.length)) return std::nullopt;
     found.verified = owner != nullptr && owner->verified && !owner->from_copy &&
-                     files->facts().type.starts_with(owner->format);
+                     files->facts().format == owner->format;
     // Its reader may have had a better superblock than the first.
     if (candidate.kind == "ext") found.range.length = files->facts().size_bytes;
     found.length_by_copy = candidate.length_by_copy;
+    found.format = files->facts().format;
     found.file_system = files->facts().type;
     found.label = files->facts().label;
     found.uuid = files->facts().uuid;
@@ -333,15 +340,16 @@ class Search {
   std::optional<FoundVolume> judge_named(const Candidate& candidate, Range here) const {
     FoundVolume found;
     found.range = {candidate.start, candidate.length};
-    found.file_system = candidate.kind;
-    found.is_read = false;
+    found.format = found.file_system = candidate.kind;
+    found.is_read = candidate.named->is_read;
     found.verified = candidate.named->verified && !candidate.named->from_copy;
     found.open_end = candidate.named->range.length == 0;
     found.past_end = here.length < candidate.length;
     found.label = candidate.named->label;
     found.uuid = candidate.named->uuid;
     found.start_lost = candidate.named->from_copy;
-    add_evidence(found, true, 3, candidate.named->title + ", which is not read here");
+    add_evidence(found, true, 3,
+                 candidate.named->title + (found.is_read ? "" : ", which is not read here"));
     // More than anything inside it can have to show.
     add_evidence(found, candidate.named->verified, candidate.named->from_copy ? 6 : 10,
                  candidate.named->from_copy ? "a copy of its header fits" : "its header fits");

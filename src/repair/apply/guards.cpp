@@ -5,13 +5,11 @@
 #include <algorithm>
 #include <filesystem>
 
-#include "filesystem/ext/journal.h"
-#include "filesystem/ext/superblock.h"
 #include "lantern/error.h"
 #include "lantern/machines.h"
 #include "lantern/text.h"
 #include "repair/apply/trial_image.h"
-#include "repair/diagnose/diagnosis.h"
+#include "repair/facets.h"
 
 namespace lantern {
 namespace {
@@ -19,8 +17,6 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr std::size_t kMaxNeighbours = 2000;
-// Of NTFS: the boot sector and what belongs to it. No log speaks of these.
-constexpr std::uint64_t kBootBytes = 8192;
 
 std::string full_path(const std::string& path) {
   std::error_code error;
@@ -165,9 +161,10 @@ class Guards {
       if (!volume.file_system) continue;
       const std::vector<Range> touched = touched_in(disk, volume);
       if (touched.empty()) continue;
-      const std::string type = volume.file_system->facts().type;
-      if (type == "ntfs") ntfs(volume, touched);
-      if (type.starts_with("ext")) ext(volume, touched);
+      const RepairFacet* const facet = repair_facet(volume.file_system->facts().format);
+      if (facet == nullptr || facet->guard == nullptr) continue;
+      if (const auto refusal = facet->guard(volume, touched, context_))
+        refuse(volume.address.print(), refusal->why, refusal->next_step);
     }
   }
 
@@ -184,48 +181,6 @@ class Guards {
       }
     }
     return touched;
-  }
-
-  void ntfs(const VolumeView& volume, const std::vector<Range>& touched) {
-    for (const Entry& entry : volume.file_system->find({"hiberfil.sys"}, NameRule::any_case)) {
-      if (entry.state != EntryState::active || entry.kind != EntryKind::file) continue;
-      const Bytes start = read_bytes(*volume.file_system->open(entry).bytes, 0, 4);
-      const std::string mark = start.size() == 4 ? text_of(start) : "";
-      if (mark == "hibr" || mark == "HIBR" || mark == "wake" || mark == "WAKE")
-        refuse(volume.address.print(),
-               "its system is hibernated: it wakes with this volume in mind",
-               "start it and shut it down whole, or repair a copy: --scratch, --into");
-    }
-    const bool unclean = context_unclean();
-    const std::uint64_t end = volume.bytes->size() - std::min(volume.bytes->size(), kBootBytes);
-    for (const Range& range : touched)
-      if (unclean && range.end() > kBootBytes && range.offset < end)
-        refuse(volume.address.print(),
-               "was not closed cleanly, and the repair touches what its log will write over",
-               "let its system start once, or repair a copy: --scratch, --into");
-  }
-
-  bool context_unclean() const {
-    const std::vector<Finding> all = context_.findings->all();
-    return std::any_of(all.begin(), all.end(),
-                       [](const Finding& f) { return f.code == FindingCode::ntfs_unclean; });
-  }
-
-  void ext(const VolumeView& volume, const std::vector<Range>& touched) {
-    const auto supers = ext::find_superblocks(*volume.bytes);
-    if (supers.empty()) return;
-    const ext::Volume opened{volume.bytes, make_cached(volume.bytes, context_), supers.front(),
-                             volume.bytes->size(), context_};
-    if (!ext::journal_waits(opened)) return;
-    for (const ext::JournalCopy& copy : ext::read_history(opened).copies)
-      for (const Range& range : touched)
-        if (!intersect({opened.block_place(copy.block), opened.super.block_bytes}, range).empty())
-          refuse(
-              volume.address.print(),
-              fmt::format("was not unmounted, and its journal will write over block {}, which the "
-                          "repair touches",
-                          copy.block),
-              "let its system mount it once, or repair a copy: --scratch, --into");
   }
 
   const GuardedWrites& guarded_;

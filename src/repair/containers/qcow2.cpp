@@ -118,7 +118,7 @@ void lost_header(const SourcePtr& file, const std::string& place, Diagnosis& dia
   if (!guessed) return;
   const std::uint64_t counts = find_counts(*file, *guessed);
   if (counts == 0) {
-    diagnosis.notes.push_back(
+    diagnosis.notes.emplace_back(
         "qcow2: the header is lost, and its reference counts are not found: lantern image it");
     return;
   }

@@ -66,7 +66,7 @@ void write_log_out(const SourcePtr& file, const std::string& place, std::size_t 
       return true;
     });
     if (changed > kMostChanged) {
-      diagnosis.notes.push_back("vhdx: its log holds more than is written out here");
+      diagnosis.notes.emplace_back("vhdx: its log holds more than is written out here");
       return;
     }
   }

@@ -374,7 +374,7 @@ class GptDiagnosis {
     const bool signature = le16(mbr.after, 510) == 0xAA55;
     if (signature && is_protective) return;
     if (any && !is_protective) {
-      diagnosis_.notes.push_back(
+      diagnosis_.notes.emplace_back(
           "sector 0 has entries and none that protects the GPT: which of the two counts, the "
           "volumes have to tell");
       return;

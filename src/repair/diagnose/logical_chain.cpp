@@ -41,7 +41,7 @@ class Chain {
     if (inside.empty() || (all_named && named >= inside.size())) return;
     // Rows the chain does name, and that we cannot look into, keep their place in it.
     if (named > inside.size()) {
-      diagnosis.notes.push_back("the chain of logical volumes names some that are not known");
+      diagnosis.notes.emplace_back("the chain of logical volumes names some that are not known");
       return;
     }
     const std::vector<Logical> chain = chain_of(inside);

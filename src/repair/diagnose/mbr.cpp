@@ -440,7 +440,7 @@ class MbrDiagnosis {
         if (other.used() && !intersect(other.range(), entry.range()).empty()) entry.sectors = 0;
       }
       if (entry.sectors == 0) {
-        diagnosis_.notes.push_back(
+        diagnosis_.notes.emplace_back(
             fmt::format("the {} overlaps what an entry names", name(*volume)));
         continue;
       }
@@ -528,7 +528,7 @@ class MbrDiagnosis {
     if (active.size() == 1 && !stray && (can.size() != 1 || !is_without_loader(active[0]))) return;
     if (can.size() != 1) {
       if (active.size() > 1)
-        diagnosis_.notes.push_back(
+        diagnosis_.notes.emplace_back(
             fmt::format("{} entries are active; {} volumes have a loader's code and files",
                         active.size(), can.size()));
       else if (can.size() > 1)

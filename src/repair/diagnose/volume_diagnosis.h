@@ -39,7 +39,7 @@ class VolumeDiagnosis {
     add(std::move(step));
   }
   void note(const std::string& what) {
-    diagnosis_.notes.push_back("volume " + std::to_string(volume_.row.number) + ": " + what);
+    diagnosis_.notes.emplace_back("volume " + std::to_string(volume_.row.number) + ": " + what);
   }
 
   // Whether a machine is to start from it, and so what its boot sector says of its place counts.

@@ -13,6 +13,7 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/diagnose/mbr_entry.h"
+#include "repair/facets.h"
 
 namespace lantern {
 namespace {
@@ -58,7 +59,7 @@ std::vector<Protected> protected_ranges(const Target& target, const VolumeSearch
     list.push_back({range, volume.owner->format, name_of(*volume.owner)});
   }
   for (const FoundVolume& volume : found.volumes)
-    if (!volume.is_read && volume.verified)
+    if (repair_facet(volume.format) == nullptr && volume.verified)
       list.push_back({volume.range, volume.file_system, volume.evidence});
   return list;
 }
@@ -81,7 +82,7 @@ constexpr std::string_view kEfiSystem = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";
 }  // namespace
 
 std::string why_disk_is_left(const DiskView& disk) {
-  if (!disk.owner || disk.owner->is_read) return {};
+  if (!disk.owner || is_repaired(*disk.owner)) return {};
   const Recognition& owner = *disk.owner;
   if (owner.kind == FormatKind::container || owner.kind == FormatKind::partition_table) return {};
   if (is_of_a_volume(disk)) return {};
@@ -94,8 +95,8 @@ std::string why_disk_is_left(const DiskView& disk) {
   if (is_member(owner))
     return fmt::format("the disk is a {}: nothing is written to it but through its {}",
                        name_of(owner), owner.kind == FormatKind::array ? "array" : "group");
-  return fmt::format("the disk holds {}, which is not read here: nothing is written to it",
-                     name_of(owner));
+  return fmt::format("the disk holds {}, which is not {} here: nothing is written to it",
+                     name_of(owner), owner.is_read ? "repaired" : "read");
 }
 
 std::string why_not_written(const Target& target, const VolumeSearch& found,

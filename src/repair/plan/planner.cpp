@@ -9,6 +9,7 @@
 #include "lantern/error.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/facets.h"
 #include "repair/plan/hands_off.h"
 #include "repair/plan/spare_copy.h"
 #include "repair/plan/state.h"
@@ -246,14 +247,15 @@ class Planner {
       const DiskView& disk = target()->disk();
       if (!may_be_repaired(disk, disk.volumes[i])) continue;
       const VolumeView volume = disk.volumes[i];
-      for (const std::string_view family : kReadFamilies)
-        if (diagnose_as(family, volume)) break;
+      for (const RepairFacet& facet : repair_facets())
+        if (diagnose_as(facet, volume)) break;
     }
   }
 
   bool may_be_repaired(const DiskView& disk, const VolumeView& volume) {
     // What is recognised and not read is left alone: what would repair it would harm it.
-    if (volume.owner && !volume.owner->is_read && (volume.owner->verified || !volume.file_system)) {
+    if (volume.owner && !is_repaired(*volume.owner) &&
+        (volume.owner->verified || !volume.file_system)) {
       if (volume.owner->kind != FormatKind::swap) left_alone_.insert(volume.row.range.offset);
       return false;
     }
@@ -265,21 +267,18 @@ class Planner {
     return !cut;
   }
 
-  bool diagnose_as(std::string_view family, const VolumeView& volume) {
-    const std::string type = volume.file_system ? volume.file_system->facts().type : "";
-    if (!type.empty() && !type.starts_with(family)) return false;
-    if (type.empty() && type_contradicts(volume.row, family)) return false;
+  bool diagnose_as(const RepairFacet& facet, const VolumeView& volume) {
+    if (volume.file_system ? volume.file_system->facts().format != facet.format
+                           : type_contradicts(volume.row, facet.format))
+      return false;
     const std::uint64_t start = volume.row.range.offset;
-    const auto ask = [this, start, family] {
+    const auto ask = [this, start, diagnose = facet.diagnose] {
       Diagnosis diagnosis;
       if (target() == nullptr) return diagnosis;
       const DiskView& disk = target()->disk();
       for (const VolumeView& now : disk.volumes) {
         if (now.row.range.offset != start) continue;
-        (family == "ext"     ? diagnose_ext
-         : family == "ntfs"  ? diagnose_ntfs
-         : family == "exfat" ? diagnose_exfat
-                             : diagnose_fat)(disk, now, diagnosis, trial().fresh());
+        diagnose(disk, now, diagnosis, trial().fresh());
         break;
       }
       return diagnosis;

@@ -23,7 +23,8 @@ VolumeState look_at(const VolumeView& volume, const Context& context) {
   if (!volume.file_system) return state;
   state.type = volume.file_system->facts().type;
   state.verified = volume.owner && volume.owner->is_read && volume.owner->verified &&
-                   !volume.owner->from_copy && state.type.starts_with(volume.owner->format);
+                   !volume.owner->from_copy &&
+                   volume.file_system->facts().format == volume.owner->format;
   std::uint64_t seen = 0;
   volume.file_system->walk({}, [&](const Entry& entry) {
     if (++seen % 1024 == 0) context.check_cancelled();

@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/facets.h"
 #include "repair/plan/hands_off.h"
 
 namespace lantern {
@@ -20,8 +21,9 @@ bool explained(const DiskView& disk, const VolumeSearch& found) {
   if (disk.table.scheme == VolumeTable::Scheme::none) return false;
   return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeView& v) {
     // Of kinds that are not read here nothing can be said.
-    const bool any_kind = std::all_of(kReadFamilies.begin(), kReadFamilies.end(),
-                                      [&](auto kind) { return type_contradicts(v.row, kind); });
+    const bool any_kind = std::all_of(
+        repair_facets().begin(), repair_facets().end(),
+        [&](const RepairFacet& facet) { return type_contradicts(v.row, facet.format); });
     return v.file_system || v.owner || v.row.system || any_kind;
   });
 }

@@ -4,17 +4,12 @@
 // Thread-safety: the functions may be called from any thread.
 #pragma once
 
-#include <array>
 #include <string>
-#include <string_view>
 
 #include "lantern/nest.h"
 #include "lantern/sweep.h"
 
 namespace lantern {
-
-// File systems that are read here, and so repaired.
-constexpr std::array<std::string_view, 4> kReadFamilies = {"ext", "ntfs", "exfat", "fat"};
 
 struct VolumesForTable {
   VolumeSearch found;

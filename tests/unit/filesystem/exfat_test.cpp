@@ -15,7 +15,7 @@ constexpr std::uint32_t kRoot = ExfatBuilder::kRoot;
 class Exfat : public ::testing::Test {
  protected:
   std::shared_ptr<const FileSystem> open() {
-    return open_exfat(make_memory_source(volume_.bytes()), context_);
+    return open_exfat(make_memory_source(volume_.bytes()), {}, context_);
   }
   static Entry only(const FileSystem& files, const std::string& name) {
     const auto found = files.find({name});

@@ -468,7 +468,7 @@ TEST_F(Ntfs, EveryByteOfItsStructuresMayBeAnything) {
   const Bytes whole = volume_.bytes();
   const auto use = [&](const Bytes& bytes) {
     Context context;
-    const auto files = open_ntfs(make_memory_source(bytes), context);
+    const auto files = open_ntfs(make_memory_source(bytes), {}, context);
     if (!files) return;
     for (const auto& [path, entry] : all(*files)) {
       if (entry.kind != EntryKind::file) continue;

@@ -271,7 +271,7 @@ TEST_P(PackedFile, ReadsAsItsOwnContent) {
        NtfsBuilder::stored(0x80, {{NtfsBuilder::kHole, clusters}}, content.size(), {}, 0x8000),
        NtfsBuilder::stored(0x80, {{120, count}}, table.size(), "WofCompressedData"),
        NtfsBuilder::resident(0xC0, reparse)});
-  const auto files = open_ntfs(make_memory_source(volume.bytes()), Context());
+  const auto files = open_ntfs(make_memory_source(volume.bytes()), {}, Context());
   const Entry entry = files->find({"tool.exe"}).at(0);
   EXPECT_EQ(entry.size_bytes, content.size());
   EXPECT_TRUE(files->streams(entry).empty()) << "the packed bytes are no stream of the user's";
@@ -280,7 +280,7 @@ TEST_P(PackedFile, ReadsAsItsOwnContent) {
   // A chunk that is none is unreadable; the others are read.
   Bytes hurt = volume.bytes();
   kit::put(hurt, 120 * 1024, 0xFFFFFF, 4);
-  const auto left = open_ntfs(make_memory_source(hurt), Context());
+  const auto left = open_ntfs(make_memory_source(hurt), {}, Context());
   std::vector<Range> unreadable;
   kit::read_all(*left->open(left->find({"tool.exe"}).at(0)).bytes, &unreadable);
   EXPECT_FALSE(unreadable.empty());

@@ -7,7 +7,7 @@
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
-#include "cli/entries.h"
+#include "cli/files/entries.h"
 
 namespace lantern::cli {
 namespace {

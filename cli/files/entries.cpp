@@ -1,4 +1,4 @@
-#include "cli/entries.h"
+#include "cli/files/entries.h"
 
 #include <fmt/format.h>
 

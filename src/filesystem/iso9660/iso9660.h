@@ -1,0 +1,16 @@
+// ISO 9660 with Joliet and Rock Ridge, several sessions, and boot images of El Torito. Sources: see
+// layout.h and record.h.
+#pragma once
+
+#include <memory>
+
+#include "lantern/file_system.h"
+
+namespace lantern {
+
+// The newest session; the earlier ones are its versions. Empty when the volume is none.
+std::shared_ptr<const FileSystem> open_iso9660(const SourcePtr& volume,
+                                               const FileSystemOptions& options,
+                                               const Context& context);
+
+}  // namespace lantern
