@@ -29,7 +29,7 @@ void take_times(ByteView field, RockRidge& found) {
   if ((flags & 0x80) != 0) return;
   std::size_t at = 5;
   for (const auto& [bit, time] : {std::pair(0, &found.made), std::pair(1, &found.modified),
-                                 std::pair(2, &found.accessed), std::pair(3, &found.changed)}) {
+                                  std::pair(2, &found.accessed), std::pair(3, &found.changed)}) {
     if ((flags >> bit & 1) == 0) continue;
     if (at + kShortTime > field.size()) return;
     *time = short_time(field.subspan(at, kShortTime));
