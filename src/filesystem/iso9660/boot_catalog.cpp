@@ -14,6 +14,8 @@ namespace {
 constexpr std::size_t kEntry = 32;
 constexpr std::size_t kCatalogBytes = 4 * kBlock;
 constexpr std::uint8_t kLastSection = 0x91;
+// Bytes of a floppy disk of 80 cylinders and 2 sides for each sector of a track.
+constexpr std::uint64_t kPerSector = std::uint64_t{80} * 2 * 512;
 
 std::string platform_of(std::uint8_t id) {
   switch (id) {
@@ -43,9 +45,9 @@ BootImage image_of(ByteView entry, std::uint8_t platform) {
     std::uint64_t bytes;
   };
   static constexpr std::array<Medium, 5> kMedia = {{{"no emulation", 0},
-                                                    {"a floppy disk of 1.2 MB", 80 * 2 * 15 * 512},
-                                                    {"a floppy disk of 1.44 MB", 80 * 2 * 18 * 512},
-                                                    {"a floppy disk of 2.88 MB", 80 * 2 * 36 * 512},
+                                                    {"a floppy disk of 1.2 MB", 15 * kPerSector},
+                                                    {"a floppy disk of 1.44 MB", 18 * kPerSector},
+                                                    {"a floppy disk of 2.88 MB", 36 * kPerSector},
                                                     {"a hard disk", 0}}};
   const Medium medium = kMedia[std::min<std::size_t>(u8(entry, 1) & 0x0F, kMedia.size() - 1)];
   BootImage image;
