@@ -338,7 +338,10 @@ class IsoFileSystem final : public FileSystem {
     entry.kind = kind_of(node);
     const RockRidge& extra = node.extra;
     if (entry.kind == EntryKind::file) entry.size_bytes = node.bytes;
-    if (entry.kind == EntryKind::symlink) entry.size_bytes = extra.link.size();
+    if (entry.kind == EntryKind::symlink) {
+      entry.size_bytes = extra.link.size();
+      entry.intact = 1;  // its path stands in the record
+    }
     entry.modified = extra.modified ? extra.modified : node.record.time;
     entry.created = extra.made;
     entry.accessed = extra.accessed;

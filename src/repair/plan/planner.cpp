@@ -553,7 +553,7 @@ class Planner {
     plan_.after = reach_with(first_choice(plan_));
     plan_.after_all = reach_with(all_together(plan_));
     if (!left_alone_.empty() && plan_.fixes.empty())
-      note(fmt::format("{} of kinds that are not read here {} left alone",
+      note(fmt::format("{} of kinds that are not repaired here {} left alone",
                        counted(left_alone_.size(), "volume"),
                        left_alone_.size() == 1 ? "is" : "are"));
   }

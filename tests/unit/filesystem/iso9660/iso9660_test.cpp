@@ -121,6 +121,7 @@ TEST_F(Iso9660, ALinkNamesItsPath) {
   EXPECT_EQ(entry.kind, EntryKind::symlink);
   EXPECT_EQ(kit::text_of(content(*files, {"LOG"})), "../Keeper/log");
   EXPECT_EQ(entry.size_bytes, 13u);
+  EXPECT_EQ(entry.intact, 1);
 }
 
 TEST_F(Iso9660, AFolderThatLeadsToItselfIsEnteredOnce) {
