@@ -143,7 +143,7 @@ class FolderReader {
     if (!own) {
       report(
           node.at,
-          fmt::format("the folder \"{}\" is not where it is said to be", for_terminal(node.name)),
+          fmt::format("no folder is where the record of \"{}\" points to", for_terminal(node.name)),
           "it is not listed");
       return false;
     }
@@ -494,7 +494,7 @@ std::shared_ptr<const FileSystem> open_iso9660(const SourcePtr& volume,
     context.report(
         FindingCode::iso_volume_size, Severity::damage, {volume->size(), end - volume->size()},
         fmt::format("the file system has {} bytes, its volume only {}", end, volume->size()),
-        "what lies past the end is given as lost");
+        "what lies past the end is treated as unreadable");
   if (newest.udf)
     context.report(FindingCode::iso_beside_udf, Severity::warning, {},
                    "a UDF file system stands beside it, which is not read here: it may hold more",

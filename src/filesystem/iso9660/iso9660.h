@@ -8,7 +8,7 @@
 
 namespace lantern {
 
-// The newest session; the earlier ones are its versions. Empty when the volume is none.
+// The newest session; the earlier ones are its versions. Empty for a volume of another kind.
 std::shared_ptr<const FileSystem> open_iso9660(const SourcePtr& volume,
                                                const FileSystemOptions& options,
                                                const Context& context);
