@@ -19,6 +19,9 @@ namespace {
 
 using namespace iso9660;
 
+// Records of one file: as many as the two blocks hold that are read again to open it.
+constexpr std::size_t kMaxParts = 16;
+constexpr std::size_t kMaxPieces = 1u << 20;  // of a content with gaps between its units
 constexpr std::string_view kBootId = "boot-";
 constexpr std::string_view kVersionId = "session-";
 
@@ -72,7 +75,7 @@ struct Shape {
   SourcePtr cached;
   Session session;
   Root root;
-  std::optional<std::size_t> rock_ridge;  // bytes to skip in each record; empty: there is none
+  std::optional<std::size_t> rock_ridge;  // bytes to skip in each record; empty: not in use
   Context context;
 
   std::uint64_t byte_of(std::uint64_t block) const { return block * session.block_bytes; }
@@ -124,6 +127,10 @@ class FolderReader {
           node.reset();
           continue;
         }
+      }
+      if (node->parts.size() == kMaxParts) {
+        report(at, "a file has more records than are read", "its content ends before them");
+        break;
       }
       node->parts.push_back({record->block, record->bytes});
       node->bytes += record->bytes;
@@ -390,7 +397,7 @@ class IsoFileSystem final : public FileSystem {
     const std::uint64_t unit = shape_.byte_of(node.record.unit);
     const std::uint64_t gap = shape_.byte_of(node.record.gap);
     for (const Part& part : node.parts) {
-      if (unit == 0) {
+      if (unit == 0 || gap == 0) {
         add(shape_.byte_of(part.block), part.bytes);
         continue;
       }
@@ -398,6 +405,9 @@ class IsoFileSystem final : public FileSystem {
       std::uint64_t at = shape_.byte_of(part.block);
       for (std::uint64_t left = part.bytes; left > 0; left -= std::min(left, unit)) {
         if (pieces.size() % 1024 == 0) shape_.context.check_cancelled();
+        if (pieces.size() > kMaxPieces)
+          throw Error(ErrorCode::cannot_read, shape_.context.address, node.at,
+                      "the file lies in more pieces than can be", "extract the other files");
         if (at >= shape_.volume->size()) {
           add(at, left);
           break;

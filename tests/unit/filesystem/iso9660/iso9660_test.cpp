@@ -71,6 +71,17 @@ TEST_F(Iso9660, AFileOfSeveralRecordsIsOne) {
   EXPECT_EQ(content(*files, {"LARGE.BIN"}), both);
 }
 
+TEST_F(Iso9660, RecordsOfOneFileWithoutEndAreBounded) {
+  IsoBuilder disc(false);
+  for (int i = 0; i < 40; ++i) disc.record(IsoBuilder::kRoot, "A", 30, 2048, kGoesOn);
+  const auto files = open(disc.bytes());
+  for (const Entry& entry : all(*files)) {
+    EXPECT_LE(entry.size_bytes, 16u * 2048);
+    EXPECT_EQ(files->open(entry).bytes->size(), entry.size_bytes);
+  }
+  EXPECT_FALSE(kit::codes(context_).empty());
+}
+
 TEST_F(Iso9660, UnitsWithGapsBetweenThemAreReadInTurn) {
   IsoBuilder disc(false);
   for (const std::uint32_t i : {0u, 1u, 2u})
