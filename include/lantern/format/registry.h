@@ -46,8 +46,8 @@ struct Format {
   // `sector`: byte of the source at which a marked sector lies, wherever that is. Empty: it is no
   // structure of this format. The range may begin before the source does no more than at byte 0.
   std::optional<Recognition> (*probe)(const ByteSource& source, std::uint64_t sector) = nullptr;
-  // Whether a reader here opens it, and that of a file system. It answers with an empty pointer when
-  // the volume holds another format.
+  // Whether a reader here opens it, and that of a file system. It answers with an empty pointer
+  // when the volume holds another format.
   bool is_read = false;
   std::shared_ptr<const FileSystem> (*open)(const SourcePtr& volume,
                                             const FileSystemOptions& options,
