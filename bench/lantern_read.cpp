@@ -30,7 +30,7 @@ int read_bare(const char* path, std::size_t piece_bytes) {
 
 int read_through(const char* path, std::size_t piece_bytes) {
   const lantern::Context context;
-  const auto disk = lantern::open_first({path, {}}, {}, context).container.flat;
+  const auto disk = lantern::Session({}, context).open_first({path, {}})->bytes;
   kit::Bytes piece(piece_bytes);
   for (std::uint64_t at = 0; at < disk->size(); at += piece.size()) disk->read(at, piece);
   return 0;

@@ -35,16 +35,16 @@ int exit_code(ErrorCode code) {
 }
 
 // What the command reads is read through the scratch it was given. Only a repair begins one.
-void open_scratch(const std::string& command, Session& session) {
-  const std::string& path = session.scratch_file;
+void open_scratch(const std::string& command, Job& job) {
+  const std::string& path = job.scratch_file;
   if (path.empty()) return;
   if (command != "repair" && !exists_on_host(path))
     throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such scratch file",
                 "lantern repair SRC --apply --scratch FILE makes one");
-  session.context.scratch = Scratch::in_file(path, session.context.clock->now_seconds());
+  job.context.scratch = Scratch::in_file(path, job.context.clock->now_seconds());
 }
 
-int parse_and_run(Session& session) {
+int parse_and_run(Job& job) {
   OptionParser parser(
       "Opens dead disks without harming them, and brings the files back.",
       "lantern " LANTERN_VERSION,
@@ -52,7 +52,7 @@ int parse_and_run(Session& session) {
       "Exit codes: 0 done, 1 done with findings, 2 wrong usage, 3 cannot be read,\n"
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
-  const std::vector<std::pair<std::string, Action (*)(OptionParser&, Session&)>> commands = {
+  const std::vector<std::pair<std::string, Action (*)(OptionParser&, Job&)>> commands = {
       {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},
       {"find", add_find},     {"show", add_show},         {"extract", add_extract},
       {"image", add_image},   {"sector", add_sector},     {"compare", add_compare},
@@ -62,16 +62,16 @@ int parse_and_run(Session& session) {
 #endif
       {"demo", add_demo}};
   std::map<std::string, Action> actions;
-  for (const auto& [name, add] : commands) actions[name] = add(parser, session);
-  const auto command = parser.parse(session.arguments, session.streams.out);
+  for (const auto& [name, add] : commands) actions[name] = add(parser, job);
+  const auto command = parser.parse(job.arguments, job.streams.out);
   if (!command) return kDone;
-  open_scratch(*command, session);
+  open_scratch(*command, job);
   return actions.at(*command)();
 }
 
 }  // namespace
 
-void CommonOptions::add_to(const Command& command, Session& session) {
+void CommonOptions::add_to(const Command& command, Job& job) {
   command.flag("--json", json, "one JSON document on standard output");
   command.option("--source", source, "the source outright, when its name holds \"::\"");
   command.option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
@@ -81,38 +81,39 @@ void CommonOptions::add_to(const Command& command, Session& session) {
                  "a folder where parents and extents of the disk may lie; repeatable");
   command.flag("--allow-devices", allow_devices,
                "open devices of this computer that a descriptor names");
-  command.option("--scratch", session.scratch_file,
+  command.option("--scratch", job.scratch_file,
                  "a file of writes to lay over the source, made by lantern repair");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
 }
 
 Address CommonOptions::address(const std::string& argument) const {
-  if (source.empty()) return Address::parse(argument, exists_on_host);
+  if (source.empty()) return Address::parse(argument);
   const auto is_source = [&](const std::string& path) { return path == source; };
   // With --source the argument holds the steps alone.
   return Address::parse(argument.empty() ? source : source + "::" + argument, is_source);
 }
 
-OpenOptions CommonOptions::open_options() const {
+const Session& CommonOptions::session(const Job& job) const {
+  if (job.opened) return *job.opened;
   OpenOptions options;
   if (sector_size != 0) options.sector_size = sector_size;
   options.file_system.code_page = code_page;
   options.host = this_host();
   options.look_in = look_in;
   options.allow_devices = allow_devices;
-  return options;
+  return job.opened.emplace(std::move(options), job.context);
 }
 
-int exit_for_findings(const Session& session) {
-  return session.context.findings->worse_than_note() ? kDoneWithFindings : kDone;
+int exit_for_findings(const Job& job) {
+  return job.context.findings->worse_than_note() ? kDoneWithFindings : kDone;
 }
 
 int run(const std::vector<std::string>& arguments, const Streams& streams,
         std::shared_ptr<const std::atomic<bool>> cancel) {
-  Session session{streams, Context(), arguments, {}};
-  session.context.cancel = std::move(cancel);
+  Job job{streams, Context(), arguments, {}, {}};
+  job.context.cancel = std::move(cancel);
   try {
-    return parse_and_run(session);
+    return parse_and_run(job);
   } catch (const Error& error) {
     // A progress line may still stand on the terminal.
     if (streams.err_is_terminal) streams.err << "\r\x1b[K";

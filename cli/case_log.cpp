@@ -9,7 +9,7 @@
 
 namespace lantern::cli {
 
-void append_to_case(const std::string& folder, const Session& session,
+void append_to_case(const std::string& folder, const Job& job,
                     const std::vector<std::string>& source_paths,
                     const std::vector<std::pair<std::string, std::string>>& outputs,
                     int exit_code) {
@@ -22,12 +22,12 @@ void append_to_case(const std::string& folder, const Session& session,
   std::ostringstream text;
   JsonWriter json(text, true);
   json.begin_object().key("at").value(
-      to_iso8601({session.context.clock->now_seconds(), 0, 1'000'000'000, false}));
+      to_iso8601({job.context.clock->now_seconds(), 0, 1'000'000'000, false}));
   json.key("lantern").value(LANTERN_VERSION).key("arguments").begin_array();
-  for (const std::string& argument : session.arguments) json.value(argument);
+  for (const std::string& argument : job.arguments) json.value(argument);
   json.end_array().key("sources").begin_array();
   for (const std::string& path : source_paths) {
-    const Identity identity = identify(*open_file_source(path, session.context));
+    const Identity identity = identify(*open_file_source(path, job.context));
     json.begin_object().key("path").value(path).key("size_bytes").value(identity.size_bytes);
     json.key("samples_sha256").value(identity.samples_sha256).end_object();
   }
@@ -35,7 +35,7 @@ void append_to_case(const std::string& folder, const Session& session,
   for (const auto& [path, sha256] : outputs)
     json.begin_object().key("path").value(path).key("sha256").value(sha256).end_object();
   json.end_array();
-  json.key("findings").value(static_cast<std::uint64_t>(session.context.findings->all().size()));
+  json.key("findings").value(static_cast<std::uint64_t>(job.context.findings->all().size()));
   json.key("exit").value(exit_code).end_object();
   text << '\n';
 

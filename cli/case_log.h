@@ -11,7 +11,7 @@ namespace lantern::cli {
 
 // Appends one JSON line to FOLDER/case.jsonl; nothing when `folder` is empty. `outputs`: path and
 // SHA-256. Throws Error{cannot_write, refused}.
-void append_to_case(const std::string& folder, const Session& session,
+void append_to_case(const std::string& folder, const Job& job,
                     const std::vector<std::string>& source_paths,
                     const std::vector<std::pair<std::string, std::string>>& outputs, int exit_code);
 

@@ -13,11 +13,12 @@
 namespace lantern::cli {
 
 // What every command is given.
-struct Session {
+struct Job {
   const Streams& streams;
   Context context;
   std::vector<std::string> arguments;
-  std::string scratch_file;  // --scratch FILE: its writes are laid over the source
+  std::string scratch_file;               // --scratch FILE: its writes are laid over the source
+  mutable std::optional<Session> opened;  // made when it is first asked for
 };
 
 // Options that mean one thing everywhere.
@@ -30,30 +31,31 @@ struct CommonOptions {
   std::vector<std::string> look_in;
   bool allow_devices = false;
 
-  void add_to(const Command& command, Session& session);
+  void add_to(const Command& command, Job& job);
   Address address(const std::string& argument) const;
-  OpenOptions open_options() const;
+  // The command's one session, which opens sources as these options say.
+  const Session& session(const Job& job) const;
 };
 
 using Action = std::function<int()>;
 
-Action add_survey(OptionParser& parser, Session& session);
-Action add_list(OptionParser& parser, Session& session);
-Action add_find(OptionParser& parser, Session& session);
-Action add_show(OptionParser& parser, Session& session);
-Action add_extract(OptionParser& parser, Session& session);
-Action add_image(OptionParser& parser, Session& session);
-Action add_machines(OptionParser& parser, Session& session);
-Action add_sector(OptionParser& parser, Session& session);
-Action add_compare(OptionParser& parser, Session& session);
-Action add_repair(OptionParser& parser, Session& session);
-Action add_undo(OptionParser& parser, Session& session);
-Action add_sweep(OptionParser& parser, Session& session);
-Action add_mount(OptionParser& parser, Session& session);
-Action add_unmount(OptionParser& parser, Session& session);
-Action add_demo(OptionParser& parser, Session& session);
+Action add_survey(OptionParser& parser, Job& job);
+Action add_list(OptionParser& parser, Job& job);
+Action add_find(OptionParser& parser, Job& job);
+Action add_show(OptionParser& parser, Job& job);
+Action add_extract(OptionParser& parser, Job& job);
+Action add_image(OptionParser& parser, Job& job);
+Action add_machines(OptionParser& parser, Job& job);
+Action add_sector(OptionParser& parser, Job& job);
+Action add_compare(OptionParser& parser, Job& job);
+Action add_repair(OptionParser& parser, Job& job);
+Action add_undo(OptionParser& parser, Job& job);
+Action add_sweep(OptionParser& parser, Job& job);
+Action add_mount(OptionParser& parser, Job& job);
+Action add_unmount(OptionParser& parser, Job& job);
+Action add_demo(OptionParser& parser, Job& job);
 
 // 0, or 1 when there were findings of warning or worse.
-int exit_for_findings(const Session& session);
+int exit_for_findings(const Job& job);
 
 }  // namespace lantern::cli

@@ -80,7 +80,7 @@ void lay_out(const std::string& path, std::span<const char> packed) {
   std::filesystem::resize_file(path, length);
 }
 
-int lay_out_demo(Session& session, const std::string& folder) {
+int lay_out_demo(Job& job, const std::string& folder) {
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   if (error) fail(folder, error.message());
@@ -90,7 +90,7 @@ int lay_out_demo(Session& session, const std::string& folder) {
   open_new(folder + "/contents.sha256")
       .write(lantern_demo_hashes, lantern_demo_hashes_end - lantern_demo_hashes);
   open_new(folder + "/station.xml") << kMachine;
-  session.streams.out << fmt::format(
+  job.streams.out << fmt::format(
       "The demo disks of Skerrow Light are in {}:\n"
       "  station.vdi      the station's machine: a boot volume and the keeper's data\n"
       "  station.xml      how its computer described the machine\n"
@@ -104,12 +104,12 @@ int lay_out_demo(Session& session, const std::string& folder) {
 
 }  // namespace
 
-Action add_demo(OptionParser& parser, Session& session) {
+Action add_demo(OptionParser& parser, Job& job) {
   auto folder = std::make_shared<std::string>();
   const Command command = parser.command("demo", "lays out the demo disks of Skerrow Light");
   command.option("DIR", *folder, "the folder to lay them out in").required();
   command.footer("Example: lantern demo skerrow");
-  return [&session, folder] { return lay_out_demo(session, *folder); };
+  return [&job, folder] { return lay_out_demo(job, *folder); };
 }
 
 }  // namespace lantern::cli

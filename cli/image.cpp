@@ -23,14 +23,14 @@ struct Options {
 // The bytes an address names: a layer as it lies, a file, a volume, or a whole disk.
 SourcePtr bytes_of(const Target& target) {
   if (target.bytes) return target.bytes;
-  if (target.entry) return target.volume_view().file_system->open(*target.entry).bytes;
-  if (target.volume) return target.volume_view().bytes;
+  if (target.entry) return target.file_system().open(*target.entry).bytes;
+  if (target.volume) return target.volume_layer().bytes;
   return target.disk().container.flat;
 }
 
-void print_json(const Session& session, const std::string& out, std::string_view kind,
+void print_json(const Job& job, const std::string& out, std::string_view kind,
                 const ImageSummary& done) {
-  JsonWriter json(session.streams.out);
+  JsonWriter json(job.streams.out);
   json.begin_object().key("image").value(out).key("kind").value(kind);
   json.key("disk_bytes").value(done.disk_bytes).key("stored_bytes").value(done.stored_bytes);
   json.key("sha256");
@@ -39,11 +39,11 @@ void print_json(const Session& session, const std::string& out, std::string_view
   for (const Range& range : done.unreadable)
     json.begin_array().value(range.offset).value(range.length).end_array();
   json.end_array().key("went_on").value(done.went_on).key("stopped").value(done.stopped);
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.end_object();
 }
 
-int make_image(Session& session, const Options& options) {
+int make_image(Job& job, const Options& options) {
   const bool outright = !options.common.source.empty();
   if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source and an output are needed",
@@ -55,7 +55,7 @@ int make_image(Session& session, const Options& options) {
   wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
   const std::string folder = std::filesystem::absolute(out).parent_path().string();
-  const Target target = open_target(address, options.common.open_options(), session.context);
+  const Target target = options.common.session(job).open(address);
   for (const std::string& source : bottom_sources(target))
     if (const std::string unsafe = why_destination_is_unsafe(*this_host(), source, folder);
         !unsafe.empty())
@@ -63,18 +63,18 @@ int make_image(Session& session, const Options& options) {
                   "choose a place on another disk");
   if (wanted.kind == ImageKind::qcow2_child) {
     const bool hash = wanted.hash;
-    wanted = child_of(address, target.disks.front().container.format, out);
+    wanted = child_of(address, target.disks.front()->container.format, out);
     wanted.hash = hash;
   }
-  const auto line = std::make_shared<ProgressLine>(session.streams.err);
-  if (session.streams.err_is_terminal) session.context.progress = line;
-  const ImageSummary done = write_image(bytes_of(target), out, wanted, session.context);
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  const ImageSummary done = write_image(bytes_of(target), out, wanted, job.context);
   line->clear();
 
   if (options.common.json) {
-    print_json(session, out, options.kind, done);
+    print_json(job, out, options.kind, done);
   } else if (!done.stopped) {
-    std::ostream& text = session.streams.out;
+    std::ostream& text = job.streams.out;
     text << fmt::format("{}, {} of them stored, written to {} as {}\n",
                         size_text(done.disk_bytes, false), size_text(done.stored_bytes, false),
                         for_terminal(out), options.kind);
@@ -83,26 +83,26 @@ int make_image(Session& session, const Options& options) {
     std::uint64_t lost = 0;
     for (const Range& range : done.unreadable) lost += range.length;
     if (lost > 0)
-      text << coloured(session.streams, Meaning::damaged,
+      text << coloured(job.streams, Meaning::damaged,
                        fmt::format("{} could not be read and are zeros; {}.json lists them",
                                    size_text(lost, false), for_terminal(out)))
            << '\n';
-    print_findings(session.streams, session.streams.err, session.context);
+    print_findings(job.streams, job.streams.err, job.context);
   }
   const int code = done.stopped               ? kStopped
                    : !done.unreadable.empty() ? kDoneWithFindings
-                                              : exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {{out, done.sha256}}, code);
-  if (done.stopped) session.streams.err << "lantern: " << for_terminal(done.why_stopped) << '\n';
+                                              : exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {{out, done.sha256}}, code);
+  if (done.stopped) job.streams.err << "lantern: " << for_terminal(done.why_stopped) << '\n';
   return code;
 }
 
 }  // namespace
 
-Action add_image(OptionParser& parser, Session& session) {
+Action add_image(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("image", "a copy of a disk as an image of another kind");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command
       .option("SRC OUT", options->arguments,
               "what to copy (a disk, a volume, a file in one), and the image to write")
@@ -112,7 +112,7 @@ Action add_image(OptionParser& parser, Session& session) {
                "qcow2-compressed", "qcow2-child"});
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
   command.footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
-  return [&session, options] { return make_image(session, *options); };
+  return [&job, options] { return make_image(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -33,8 +33,8 @@ void disk_json(JsonWriter& json, const MachineDisk& disk) {
   json.key("problem").value(disk.problem).end_object();
 }
 
-void print_json(const Session& session, const MachineFolder& folder) {
-  JsonWriter json(session.streams.out);
+void print_json(const Job& job, const MachineFolder& folder) {
+  JsonWriter json(job.streams.out);
   json.begin_object().key("machines").begin_array();
   for (const Machine& machine : folder.machines) {
     json.begin_object().key("name").value(machine.name).key("config").value(machine.config);
@@ -57,15 +57,15 @@ void print_json(const Session& session, const MachineFolder& folder) {
   json.end_array().key("loose").begin_array();
   for (const std::string& place : folder.loose) json.value(place);
   json.end_array();
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.end_object();
 }
 
-void print_disk(const Session& session, const MachineDisk& disk) {
-  std::ostream& out = session.streams.out;
+void print_disk(const Job& job, const MachineDisk& disk) {
+  std::ostream& out = job.streams.out;
   if (disk.place.empty()) {
     out << fmt::format("  {:<16}", for_terminal(disk.slot))
-        << coloured(session.streams, Meaning::damaged,
+        << coloured(job.streams, Meaning::damaged,
                     fmt::format("{} is not there", for_terminal(disk.written)))
         << '\n';
     if (!disk.candidate.empty())
@@ -76,10 +76,10 @@ void print_disk(const Session& session, const MachineDisk& disk) {
                      disk.format, disk.problem.empty() ? size_text(disk.disk_bytes, false) : "");
   if (!disk.problem.empty())
     out << fmt::format("  {:<16}", "")
-        << coloured(session.streams, Meaning::damaged, for_terminal(disk.problem)) << '\n';
+        << coloured(job.streams, Meaning::damaged, for_terminal(disk.problem)) << '\n';
   if (!disk.place.ends_with(disk.written))
     out << fmt::format("  {:<16}", "")
-        << coloured(session.streams, Meaning::quiet,
+        << coloured(job.streams, Meaning::quiet,
                     fmt::format("for {}: {}", for_terminal(disk.written), disk.why))
         << '\n';
   for (const ChainLink& link : disk.chain)
@@ -87,28 +87,27 @@ void print_disk(const Session& session, const MachineDisk& disk) {
                        link.missing ? ", which is missing" : "");
 }
 
-int list_machines(Session& session, const Options& options) {
+int list_machines(Job& job, const Options& options) {
   const Address address = options.common.address(options.folder);
-  const OpenOptions open = options.common.open_options();
-  const auto folder = open_folder(address, open, session.context);
+  const Session& session = options.common.session(job);
+  const auto folder = session.open_folder(address);
   if (!folder)
     throw Error(ErrorCode::usage, address.print(), std::nullopt, "is not a folder",
                 "name the folder the machines lie in");
-  const MachineFolder found =
-      find_machines(folder, host_path_of(address), *this_host(), open, session.context);
+  const MachineFolder found = find_machines(folder, host_path_of(address), *this_host(), session);
   if (options.common.json) {
-    print_json(session, found);
+    print_json(job, found);
   } else {
-    print_machines(session, found);
-    if (!found.loose.empty()) session.streams.out << "Disks that no machine names:\n";
+    print_machines(job, found);
+    if (!found.loose.empty()) job.streams.out << "Disks that no machine names:\n";
     for (const std::string& place : found.loose)
-      session.streams.out << "  " << for_terminal(place) << '\n';
+      job.streams.out << "  " << for_terminal(place) << '\n';
     if (found.machines.empty() && found.loose.empty())
-      session.streams.out << "No machine and no disk was found here.\n";
-    print_findings(session.streams, session.streams.err, session.context);
+      job.streams.out << "No machine and no disk was found here.\n";
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  const int code = exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  const int code = exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {}, code);
   return code;
 }
 
@@ -120,17 +119,16 @@ std::string host_path_of(const Address& address) {
   return folder ? address.first : std::string();
 }
 
-void print_machines(const Session& session, const MachineFolder& folder) {
-  std::ostream& out = session.streams.out;
+void print_machines(const Job& job, const MachineFolder& folder) {
+  std::ostream& out = job.streams.out;
   for (const Machine& machine : folder.machines) {
     const bool off = machine.state == MachineState::off;
-    out << coloured(session.streams, Meaning::heading, for_terminal(machine.name)) << "  "
-        << coloured(session.streams, off ? Meaning::good : Meaning::damaged,
-                    to_string(machine.state))
+    out << coloured(job.streams, Meaning::heading, for_terminal(machine.name)) << "  "
+        << coloured(job.streams, off ? Meaning::good : Meaning::damaged, to_string(machine.state))
         << "  " << for_terminal(machine.config) << (machine.backup ? " (a backup copy)" : "")
         << '\n';
     if (!off) out << "  " << for_terminal(machine.state_evidence) << '\n';
-    for (const MachineDisk& disk : machine.disks) print_disk(session, disk);
+    for (const MachineDisk& disk : machine.disks) print_disk(job, disk);
     for (const MachineSnapshot& snapshot : machine.snapshots)
       out << fmt::format("  {:<16}{}{}\n", "snapshot", for_terminal(snapshot.name),
                          snapshot.taken.empty() ? "" : ", " + for_terminal(snapshot.taken));
@@ -138,14 +136,14 @@ void print_machines(const Session& session, const MachineFolder& folder) {
   }
 }
 
-Action add_machines(OptionParser& parser, Session& session) {
+Action add_machines(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("machines", "machines in a folder, their disks, and whether they run");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("DIR", options->folder, "a folder, an archive, or an address of one").required();
   command.footer("Example: lantern machines /srv/machines");
-  return [&session, options] { return list_machines(session, *options); };
+  return [&job, options] { return list_machines(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -10,6 +10,6 @@ namespace lantern::cli {
 // The host folder FIRST is, or empty.
 std::string host_path_of(const Address& address);
 
-void print_machines(const Session& session, const MachineFolder& folder);
+void print_machines(const Job& job, const MachineFolder& folder);
 
 }  // namespace lantern::cli

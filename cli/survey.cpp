@@ -18,8 +18,8 @@ struct Options {
   bool exact = false;
 };
 
-void print_json(const Session& session, const SurveyReport& report) {
-  JsonWriter json(session.streams.out);
+void print_json(const Job& job, const SurveyReport& report) {
+  JsonWriter json(job.streams.out);
   json.begin_object().key("sources").begin_array();
   for (const SurveySource& source : report.sources)
     json.begin_object()
@@ -36,17 +36,17 @@ void print_json(const Session& session, const SurveyReport& report) {
   }
   json.end_array().key("volumes").begin_array();
   for (const SurveyVolume& volume : report.volumes) {
-    const VolumeRow& row = volume.view.row;
-    const FileSystem* files = volume.view.file_system.get();
+    const VolumeRow& row = volume.layer->row;
+    const FileSystem* files = volume.layer->file_system().get();
     const std::string none;
-    json.begin_object().key("address").value(volume.view.address.print());
+    json.begin_object().key("address").value(volume.layer->address.print());
     json.key("index").value(row.number).key("start_bytes").value(row.range.offset);
     json.key("length_bytes").value(row.range.length).key("type").value(row.type);
     json.key("type_code").value(row.type_code).key("table_name").value(row.name);
     json.key("table_uuid").value(row.uuid);
     json.key("file_system").value(files != nullptr ? files->facts().type : none);
-    json.key("recognised").value(files == nullptr ? content_of(volume.view) : none);
-    json.key("required_key").value(volume.view.required_key());
+    json.key("recognised").value(files == nullptr ? content_of(*volume.layer) : none);
+    json.key("required_key").value(volume.layer->required_key());
     json.key("label").value(files != nullptr ? files->facts().label : none);
     json.key("uuid").value(files != nullptr ? files->facts().uuid : none);
     json.key("used_bytes").value(volume.used_bytes).key("files").value(volume.files);
@@ -56,7 +56,7 @@ void print_json(const Session& session, const SurveyReport& report) {
     json.key("likely_user_files").value(volume.likely_user_files).end_object();
   }
   json.end_array();
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.key("chosen");
   report.chosen.empty() ? json.null() : json.value(report.chosen);
   json.key("why").value(report.why).key("next").begin_array();
@@ -64,113 +64,113 @@ void print_json(const Session& session, const SurveyReport& report) {
   json.end_array().end_object();
 }
 
-void print_disks(const Session& session, const SurveyReport& report, bool exact) {
-  std::ostream& out = session.streams.out;
+void print_disks(const Job& job, const SurveyReport& report, bool exact) {
+  std::ostream& out = job.streams.out;
   for (const SurveyLayer& layer : report.layers) {
     if (layer.kind == "source") {
-      out << coloured(session.streams, Meaning::heading, for_terminal(layer.address)) << "  "
+      out << coloured(job.streams, Meaning::heading, for_terminal(layer.address)) << "  "
           << size_text(layer.size_bytes, exact) << '\n';
     } else if (layer.kind == "disk" || layer.kind == "table") {
       out << fmt::format("  {:<8}{:<6}{}", layer.kind, layer.format, layer.detail) << '\n';
     } else if (layer.kind == "parent" || layer.kind == "version") {
       out << fmt::format("  {:<8}{:<6}{}  ", layer.kind, layer.format, for_terminal(layer.address))
-          << coloured(session.streams, Meaning::quiet, for_terminal(layer.detail)) << '\n';
+          << coloured(job.streams, Meaning::quiet, for_terminal(layer.detail)) << '\n';
     }
   }
 }
 
 std::string holds(const SurveyVolume& volume) {
-  const std::string content = content_of(volume.view);
+  const std::string content = content_of(*volume.layer);
   return content.empty() ? "unknown" : content;
 }
 
-void print_volumes(const Session& session, const SurveyReport& report, bool exact) {
-  std::ostream& out = session.streams.out;
+void print_volumes(const Job& job, const SurveyReport& report, bool exact) {
+  std::ostream& out = job.streams.out;
   std::size_t width = 6;
   std::size_t holds_width = 5;
   for (const SurveyVolume& volume : report.volumes) {
-    width = std::max(width, for_terminal(volume.view.address.print()).size());
+    width = std::max(width, for_terminal(volume.layer->address.print()).size());
     holds_width = std::max(holds_width, holds(volume).size());
   }
   out << '\n'
       << coloured(
-             session.streams, Meaning::quiet,
+             job.streams, Meaning::quiet,
              fmt::format("  {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  {:>7}", "VOLUME", width,
                          "SIZE", "HOLDS", holds_width, "LABEL", "USED", "FILES", "DELETED"))
       << '\n';
   for (const SurveyVolume& volume : report.volumes) {
-    const std::string address = for_terminal(volume.view.address.print());
-    const bool known = volume.view.file_system != nullptr;
+    const std::string address = for_terminal(volume.layer->address.print());
+    const bool known = volume.layer->file_system() != nullptr;
     const std::string line = fmt::format(
         "{} {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  ", volume.likely_user_files ? "*" : " ",
-        address, width, size_text(volume.view.row.range.length, exact), holds(volume), holds_width,
-        known ? for_terminal(volume.view.file_system->facts().label) : "",
+        address, width, size_text(volume.layer->row.range.length, exact), holds(volume),
+        holds_width, known ? for_terminal(volume.layer->file_system()->facts().label) : "",
         known ? size_text(volume.used_bytes, exact) : "",
         known ? fmt::format("{}{}", volume.files, volume.counted_all ? "" : "+") : "");
     const std::string deleted = known ? fmt::format("{:>7}", volume.deleted) : "";
-    out << (volume.likely_user_files ? coloured(session.streams, Meaning::heading, line) : line)
-        << (volume.deleted > 0 ? coloured(session.streams, Meaning::deleted, deleted) : deleted)
+    out << (volume.likely_user_files ? coloured(job.streams, Meaning::heading, line) : line)
+        << (volume.deleted > 0 ? coloured(job.streams, Meaning::deleted, deleted) : deleted)
         << '\n';
   }
 }
 
 // A folder's machines come before its disks.
-void print_machines_of(Session& session, const std::vector<Address>& addresses,
+void print_machines_of(Job& job, const std::vector<Address>& addresses, const Session& session,
                        const Options& options) {
   if (options.common.json) return;
   for (const Address& address : addresses) {
     if (!address.steps.empty()) continue;
-    const OpenOptions open = options.common.open_options();
-    if (const auto folder = open_folder(address, open, session.context))
-      print_machines(session, find_machines(folder, host_path_of(address), *this_host(), open,
-                                            session.context));
+    if (const auto folder = session.open_folder(address))
+      print_machines(job, find_machines(folder, host_path_of(address), *this_host(), session));
   }
 }
 
-int survey_sources(Session& session, const Options& options) {
+int survey_sources(Job& job, const Options& options) {
   std::vector<Address> addresses;
   if (!options.common.source.empty() && options.sources.empty())
     addresses.push_back(options.common.address(""));
   for (const std::string& source : options.sources)
     addresses.push_back(options.common.address(source));
-  print_machines_of(session, addresses, options);
-  const SurveyReport report = survey(addresses, options.common.open_options(), session.context);
-  const int code = exit_for_findings(session);
+  const Session& session = options.common.session(job);
+  print_machines_of(job, addresses, session, options);
+  const SurveyReport report = survey(addresses, session);
+  const int code = exit_for_findings(job);
   std::vector<std::string> paths;
   paths.reserve(addresses.size());
   for (const Address& address : addresses) paths.push_back(address.first);
-  append_to_case(options.common.case_folder, session, paths, {}, code);
+  append_to_case(options.common.case_folder, job, paths, {}, code);
   if (options.common.json) {
-    print_json(session, report);
+    print_json(job, report);
     return code;
   }
-  std::ostream& out = session.streams.out;
-  print_disks(session, report, options.exact);
-  print_volumes(session, report, options.exact);
+  std::ostream& out = job.streams.out;
+  print_disks(job, report, options.exact);
+  print_volumes(job, report, options.exact);
   out << '\n';
   if (!report.chosen.empty())
     out << "The user's files are most likely on " << for_terminal(report.chosen) << ":\n  "
         << for_terminal(report.why) << "\n\n";
-  const bool any_files =
-      std::any_of(report.volumes.begin(), report.volumes.end(),
-                  [](const SurveyVolume& volume) { return volume.view.file_system != nullptr; });
+  const bool any_files = std::any_of(
+      report.volumes.begin(), report.volumes.end(),
+      [](const SurveyVolume& volume) { return volume.layer->file_system() != nullptr; });
   for (const SurveyVolume& volume : report.volumes)
-    if (volume.view.owner && !volume.view.owner->is_read && !volume.view.owner->detail.empty())
-      out << for_terminal(volume.view.address.print()) << ", "
-          << for_terminal(volume.view.owner->title) << ": "
-          << for_terminal(volume.view.owner->detail) << "\n";
+    if (volume.layer->owner() && !volume.layer->owner()->is_read &&
+        !volume.layer->owner()->detail.empty())
+      out << for_terminal(volume.layer->address.print()) << ", "
+          << for_terminal(volume.layer->owner()->title) << ": "
+          << for_terminal(volume.layer->owner()->detail) << "\n";
   for (const SurveyVolume& volume : report.volumes)
-    if (!volume.view.required_key().empty())
-      out << for_terminal(volume.view.address.print()) << " is encrypted by "
-          << for_terminal(volume.view.owner->title) << ". It needs "
-          << for_terminal(volume.view.required_key())
+    if (!volume.layer->required_key().empty())
+      out << for_terminal(volume.layer->address.print()) << " is encrypted by "
+          << for_terminal(volume.layer->owner()->title) << ". It needs "
+          << for_terminal(volume.layer->required_key())
           << ".\n  Leave it as it is, and keep all of it: its key is of no use without its "
              "header.\n";
   if (!any_files) out << "No file system that can be read was found.\n";
-  if (any_files && session.context.findings->all().empty())
-    out << coloured(session.streams, Meaning::good, "Nothing wrong was found.") << '\n';
+  if (any_files && job.context.findings->all().empty())
+    out << coloured(job.streams, Meaning::good, "Nothing wrong was found.") << '\n';
   else
-    print_findings(session.streams, out, session.context);
+    print_findings(job.streams, out, job.context);
   if (!report.next.empty()) out << "\nNext:\n";
   for (const std::string& command : report.next) out << "  " << for_terminal(command) << '\n';
   return code;
@@ -178,19 +178,19 @@ int survey_sources(Session& session, const Options& options) {
 
 }  // namespace
 
-Action add_survey(OptionParser& parser, Session& session) {
+Action add_survey(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("survey", "what is this: layers, health, volumes, next step");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->sources, "image files, block devices or addresses");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.footer("Example: lantern survey station.vdi");
-  return [&session, options] {
+  return [&job, options] {
     if (options->sources.empty() && options->common.source.empty())
       throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",
                   "for example: lantern survey station.vdi");
-    return survey_sources(session, *options);
+    return survey_sources(job, *options);
   };
 }
 

@@ -11,7 +11,7 @@ int main(int argc, char** argv) {
   }
   try {
     const lantern::Context context;
-    const lantern::Target target = lantern::open_volume_target({argv[1], {}}, {}, context);
+    const lantern::Target target = lantern::Session({}, context).open_volume({argv[1], {}});
     lantern::WalkOptions options;
     options.deleted = true;
     lantern::walk_target(target, options, [](const lantern::Entry& entry) {

@@ -13,12 +13,12 @@ int size_width(const RowOptions& options) {
 
 }  // namespace
 
-Address entry_address(const VolumeView& volume, const Entry& entry) {
+Address entry_address(const VolumeLayer& volume, const Entry& entry) {
   return volume.address.with(entry.state == EntryState::active ? path_step(entry.path)
                                                                : entry_step(entry.id));
 }
 
-void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry) {
+void entry_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry) {
   const auto put_time = [&](const char* key, const std::optional<Timestamp>& time) {
     json.key(key);
     time ? json.value(to_iso8601(*time)) : json.null();
@@ -90,7 +90,7 @@ std::string row_head(const RowOptions& options) {
   return head + (options.addresses ? "ADDRESS" : "PATH");
 }
 
-std::string row(const Streams& streams, const VolumeView& volume, const Entry& entry,
+std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
                 const RowOptions& options) {
   fmt::memory_buffer line;
   const auto out = std::back_inserter(line);

@@ -9,10 +9,10 @@
 namespace lantern::cli {
 
 // Where an entry can be opened again: an active one by its path, any other by its id.
-Address entry_address(const VolumeView& volume, const Entry& entry);
+Address entry_address(const VolumeLayer& volume, const Entry& entry);
 
 // An object with the keys of docs/json/, one entry.
-void entry_json(JsonWriter& json, const VolumeView& volume, const Entry& entry);
+void entry_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry);
 
 // "rwxr-xr-x" with set-id and sticky bits.
 std::string mode_text(std::uint32_t mode);
@@ -35,7 +35,7 @@ struct RowOptions {
 
 std::string row_head(const RowOptions& options);
 // A line without its end, in the colour of what it says.
-std::string row(const Streams& streams, const VolumeView& volume, const Entry& entry,
+std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
                 const RowOptions& options);
 
 }  // namespace lantern::cli

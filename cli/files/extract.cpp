@@ -30,8 +30,8 @@ struct Options {
   std::vector<std::string> ids;
 };
 
-void print_estimate(const Session& session, const ExtractEstimate& sum, const Options& options) {
-  std::ostream& out = session.streams.out;
+void print_estimate(const Job& job, const ExtractEstimate& sum, const Options& options) {
+  std::ostream& out = job.streams.out;
   const bool room = sum.bytes <= sum.free_bytes;
   if (options.common.json) {
     JsonWriter json(out);
@@ -39,7 +39,7 @@ void print_estimate(const Session& session, const ExtractEstimate& sum, const Op
     json.key("size_bytes").value(sum.bytes).key("not_whole").value(sum.not_whole);
     json.key("clashes").value(sum.clashes).key("free_bytes").value(sum.free_bytes);
     json.key("room").value(room);
-    findings_json(json, session.context);
+    findings_json(json, job.context);
     json.end_object();
     return;
   }
@@ -53,9 +53,9 @@ void print_estimate(const Session& session, const ExtractEstimate& sum, const Op
                        sum.clashes);
 }
 
-void print_summary(const Session& session, const ExtractSummary& done, const Options& options,
+void print_summary(const Job& job, const ExtractSummary& done, const Options& options,
                    const std::string& destination) {
-  std::ostream& out = session.streams.out;
+  std::ostream& out = job.streams.out;
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("destination").value(destination);
@@ -68,7 +68,7 @@ void print_summary(const Session& session, const ExtractSummary& done, const Opt
         .value(done.already_there);
     json.key("special").value(done.special).key("undressed").value(done.undressed);
     json.key("failed").value(done.failed).key("stopped").value(done.stopped);
-    findings_json(json, session.context);
+    findings_json(json, job.context);
     json.end_object();
     return;
   }
@@ -76,7 +76,7 @@ void print_summary(const Session& session, const ExtractSummary& done, const Opt
                      size_text(done.bytes, options.exact), for_terminal(destination));
   const auto line = [&](std::uint64_t count, Meaning meaning, std::string_view what) {
     if (count > 0)
-      out << coloured(session.streams, meaning, fmt::format("  {} {}", count, what)) << '\n';
+      out << coloured(job.streams, meaning, fmt::format("  {} {}", count, what)) << '\n';
   };
   line(done.deleted, Meaning::plain, "had been deleted");
   line(done.partial, Meaning::deleted,
@@ -90,7 +90,7 @@ void print_summary(const Session& session, const ExtractSummary& done, const Opt
   out << "manifest: " << for_terminal(done.manifest) << '\n';
 }
 
-int extract_files(Session& session, Options options) {
+int extract_files(Job& job, Options options) {
   const bool outright = !options.common.source.empty();
   if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source and a destination are needed",
@@ -98,8 +98,8 @@ int extract_files(Session& session, Options options) {
   const std::string destination = options.arguments.back();
   const Address address =
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
-  const Target target = open_volume_target(address, options.common.open_options(), session.context);
-  print_choice(session.streams, target);
+  const Target target = options.common.session(job).open_volume(address);
+  print_choice(job.streams, target);
 
   ExtractOptions wanted;
   wanted.active = !options.deleted_only;
@@ -114,34 +114,31 @@ int extract_files(Session& session, Options options) {
   wanted.streams = options.streams;
   wanted.manifest = options.manifest;
   wanted.local_to_utc = zone_of(options.zone);
-  const auto line = std::make_shared<ProgressLine>(session.streams.err);
-  if (session.streams.err_is_terminal) session.context.progress = line;
-  Extraction job(target, destination, wanted, *this_host(), session.context);
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  Extraction extraction(target, destination, wanted, *this_host(), job.context);
   if (options.estimate) {
-    print_estimate(session, job.estimate(), options);
-    return exit_for_findings(session);
+    print_estimate(job, extraction.estimate(), options);
+    return exit_for_findings(job);
   }
-  const ExtractSummary done = job.run();
+  const ExtractSummary done = extraction.run();
   line->clear();
-  print_summary(session, done, options, destination);
+  print_summary(job, done, options, destination);
   const bool all_whole = done.partial == 0 && done.nothing_left == 0 && done.failed == 0;
-  const int code = done.stopped ? kStopped
-                   : all_whole  ? exit_for_findings(session)
-                                : kDoneWithFindings;
-  append_to_case(options.common.case_folder, session, {address.first},
+  const int code = done.stopped ? kStopped : all_whole ? exit_for_findings(job) : kDoneWithFindings;
+  append_to_case(options.common.case_folder, job, {address.first},
                  {{done.manifest, done.manifest_sha256}}, code);
-  if (!options.common.json) print_findings(session.streams, session.streams.err, session.context);
-  if (done.stopped)
-    session.streams.err << "lantern: stopped; run the same command again to go on\n";
+  if (!options.common.json) print_findings(job.streams, job.streams.err, job.context);
+  if (done.stopped) job.streams.err << "lantern: stopped; run the same command again to go on\n";
   return code;
 }
 
 }  // namespace
 
-Action add_extract(OptionParser& parser, Session& session) {
+Action add_extract(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("extract", "files out, with a manifest that proves them");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command
       .option("SRC DEST", options->arguments,
               "what to take (a disk, volume, folder, file or entry), and the folder to "
@@ -164,7 +161,7 @@ Action add_extract(OptionParser& parser, Session& session) {
                  "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.footer("Example: lantern extract station.vdi::2 RESCUED --deleted");
-  return [&session, options] { return extract_files(session, *options); };
+  return [&job, options] { return extract_files(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -66,25 +66,24 @@ std::optional<std::int64_t> seconds_of_text(const std::string& text) {
 }
 
 // The volume the address names, or every one that can be read.
-std::vector<Target> targets_of(const Address& address, const OpenOptions& options,
-                               const Context& context) {
-  Target target = open_target(address, options, context);
+std::vector<Target> targets_of(const Address& address, const Session& session) {
+  Target target = session.open(address);
   // A file that is a disk is looked into.
   if (target.entry && target.entry->kind == EntryKind::file) {
-    Context quiet = context;
+    Context quiet = session.context();
     quiet.findings = std::make_shared<FindingSink>();
-    const auto inside = open_disk_target(address, options, quiet);
-    const auto& volumes = inside.disks.back().volumes;
+    const Target inside = session.with(quiet).open_disk(address);
+    const VolumeList& volumes = inside.disk().volumes;
     if (std::any_of(volumes.begin(), volumes.end(),
-                    [](const VolumeView& volume) { return volume.file_system != nullptr; }))
-      target = open_disk_target(address, options, context);
+                    [](const VolumeLayer& volume) { return volume.file_system() != nullptr; }))
+      target = session.open_disk(address);
   }
-  if (target.entry || target.volume) return {open_volume_target(address, options, context)};
+  if (target.entry || target.volume) return {session.open_volume(address)};
   std::vector<Target> targets;
   for (std::size_t i = 0; i < target.disk().volumes.size(); ++i) {
-    if (!target.disk().volumes[i].file_system) continue;
+    if (!target.disk().volumes[i].file_system()) continue;
     targets.push_back(target);
-    targets.back().volume = i;
+    targets.back().volume = target.disk().volumes.share(i);
   }
   if (targets.empty())
     throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
@@ -92,7 +91,7 @@ std::vector<Target> targets_of(const Address& address, const OpenOptions& option
   return targets;
 }
 
-int find_entries(Session& session, const Options& options) {
+int find_entries(Job& job, const Options& options) {
   SearchOptions wanted;
   wanted.patterns = options.names;
   wanted.expression = options.expression;
@@ -105,48 +104,48 @@ int find_entries(Session& session, const Options& options) {
   wanted.deleted = options.deleted || options.deleted_only;
   wanted.least_intact = options.least / 100;
   const Address address = options.common.address(options.source);
-  const auto targets = targets_of(address, options.common.open_options(), session.context);
-  std::ostream& out = session.streams.out;
+  const auto targets = targets_of(address, options.common.session(job));
+  std::ostream& out = job.streams.out;
   std::uint64_t found = 0;
   const auto each = [&](const auto& use) {
     for (const Target& target : targets)
       search(target, wanted, [&](const Entry& entry) {
         ++found;
-        use(target.volume_view(), entry);
+        use(target.volume_layer(), entry);
         return true;
       });
   };
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("entries").begin_array();
-    each([&](const VolumeView& volume, const Entry& entry) { entry_json(json, volume, entry); });
+    each([&](const VolumeLayer& volume, const Entry& entry) { entry_json(json, volume, entry); });
     json.end_array();
-    findings_json(json, session.context);
+    findings_json(json, job.context);
     json.end_object();
   } else {
     RowOptions form;
     form.exact = options.exact;
     form.addresses = true;
-    out << coloured(session.streams, Meaning::quiet, row_head(form)) << '\n';
-    each([&](const VolumeView& volume, const Entry& entry) {
-      out << row(session.streams, volume, entry, form) << '\n';
+    out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
+    each([&](const VolumeLayer& volume, const Entry& entry) {
+      out << row(job.streams, volume, entry, form) << '\n';
     });
     out.flush();
-    session.streams.err << found << " found\n";
-    print_findings(session.streams, session.streams.err, session.context);
+    job.streams.err << found << " found\n";
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  const int code = exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  const int code = exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_find(OptionParser& parser, Session& session) {
+Action add_find(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("find", "entries by name, size, date, kind, in every volume of a disk");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk, a volume or a folder in it");
   command.option("--match", options->names,
                  "only names (or paths, with a '/') of this shell pattern; repeatable");
@@ -163,7 +162,7 @@ Action add_find(OptionParser& parser, Session& session) {
       .between(0.0, 100.0);
   command.flag("--exact", options->exact, "sizes in bytes");
   command.footer("Example: lantern find station.vdi --kind jpg --deleted --least 50");
-  return [&session, options] { return find_entries(session, *options); };
+  return [&job, options] { return find_entries(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -66,7 +66,7 @@ Counts for_each(const Target& target, const Options& options, Use use) {
       use(entry);
     } else {
       if (kept.size() == kMostSorted)
-        throw Error(ErrorCode::usage, target.volume_view().address.print(), std::nullopt,
+        throw Error(ErrorCode::usage, target.volume_layer().address.print(), std::nullopt,
                     fmt::format("there are more than {} entries: too many to sort", kMostSorted),
                     "list a folder of it, or leave --sort out");
       kept.push_back(entry);
@@ -79,54 +79,54 @@ Counts for_each(const Target& target, const Options& options, Use use) {
   return counts;
 }
 
-void for_each_earlier(const Session& session, const Target& target, const Options& options,
+void for_each_earlier(const Job& job, const Target& target, const Options& options,
                       const VersionVisitor& use) {
   if (!options.versions) return;
   WalkOptions walk;
   if (options.depth > 0) walk.max_depth = options.depth;
-  walk_versions(target, walk, options.common.open_options(), session.context,
-                [&](const VolumeView& then, const DiskVersion& version, const Entry& entry) {
+  walk_versions(target, walk, options.common.session(job),
+                [&](const VolumeLayer& then, const DiskVersion& version, const Entry& entry) {
                   if (matches_any(options.patterns, entry.path)) use(then, version, entry);
                 });
 }
 
-void print_json(const Session& session, const Target& target, const Options& options) {
-  JsonWriter json(session.streams.out);
-  json.begin_object().key("volume").value(target.volume_view().address.print()).key("chosen");
+void print_json(const Job& job, const Target& target, const Options& options) {
+  JsonWriter json(job.streams.out);
+  json.begin_object().key("volume").value(target.volume_layer().address.print()).key("chosen");
   target.chosen.empty() ? json.null() : json.value(target.chosen);
   json.key("entries").begin_array();
   for_each(target, options,
-           [&](const Entry& entry) { entry_json(json, target.volume_view(), entry); });
-  for_each_earlier(session, target, options,
-                   [&](const VolumeView& then, const DiskVersion&, const Entry& entry) {
+           [&](const Entry& entry) { entry_json(json, target.volume_layer(), entry); });
+  for_each_earlier(job, target, options,
+                   [&](const VolumeLayer& then, const DiskVersion&, const Entry& entry) {
                      entry_json(json, then, entry);
                    });
   json.end_array();
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.end_object();
 }
 
-void print_rows(const Session& session, const Target& target, const Options& options) {
-  std::ostream& out = session.streams.out;
+void print_rows(const Job& job, const Target& target, const Options& options) {
+  std::ostream& out = job.streams.out;
   RowOptions form;
   form.form = options.tree ? RowForm::tree : options.detailed ? RowForm::detailed : RowForm::plain;
   form.exact = options.exact;
   form.ids = options.ids;
   if (target.entry && target.entry->kind == EntryKind::folder)
     form.tree_depth = target.entry->path.size();
-  out << coloured(session.streams, Meaning::quiet, row_head(form)) << '\n';
+  out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
   const Counts counts = for_each(target, options, [&](const Entry& entry) {
-    out << row(session.streams, target.volume_view(), entry, form) << '\n';
+    out << row(job.streams, target.volume_layer(), entry, form) << '\n';
   });
   std::string shown;
-  for_each_earlier(session, target, options,
-                   [&](const VolumeView& then, const DiskVersion& version, const Entry& entry) {
+  for_each_earlier(job, target, options,
+                   [&](const VolumeLayer& then, const DiskVersion& version, const Entry& entry) {
                      if (shown != version.id)
-                       out << coloured(session.streams, Meaning::heading,
+                       out << coloured(job.streams, Meaning::heading,
                                        for_terminal(version_text(then.address, version)))
                            << '\n';
                      shown = version.id;
-                     out << row(session.streams, then, entry, form) << '\n';
+                     out << row(job.streams, then, entry, form) << '\n';
                    });
   out.flush();
   std::string sum;
@@ -135,31 +135,31 @@ void print_rows(const Session& session, const Target& target, const Options& opt
   if (options.deleted || options.deleted_only || options.versions || counts.deleted > 0)
     sum += fmt::format("{}{} deleted, {} of them whole", sum.empty() ? "" : "; ", counts.deleted,
                        counts.deleted_whole);
-  session.streams.err << sum << '\n';
+  job.streams.err << sum << '\n';
 }
 
-int list_entries(Session& session, const Options& options) {
+int list_entries(Job& job, const Options& options) {
   const Address address = options.common.address(options.source);
-  const Target target = open_volume_target(address, options.common.open_options(), session.context);
+  const Target target = options.common.session(job).open_volume(address);
   if (options.common.json) {
-    print_json(session, target, options);
+    print_json(job, target, options);
   } else {
-    print_choice(session.streams, target);
-    print_rows(session, target, options);
-    print_findings(session.streams, session.streams.err, session.context);
+    print_choice(job.streams, target);
+    print_rows(job, target, options);
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  const int code = exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  const int code = exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_list(OptionParser& parser, Session& session) {
+Action add_list(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("list", "files and folders, with what was deleted if asked");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk, a volume or a folder in it");
   command.flag("--deleted", options->deleted, "deleted entries too");
   command.flag("--deleted-only", options->deleted_only, "deleted entries alone");
@@ -176,7 +176,7 @@ Action add_list(OptionParser& parser, Session& session) {
   command.option("--sort", options->sort, "path, size (largest first), modified (newest first)")
       .one_of({"path", "size", "modified"});
   command.footer("Example: lantern list station.vdi::2::/Photographs --deleted");
-  return [&session, options] { return list_entries(session, *options); };
+  return [&job, options] { return list_entries(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -45,19 +45,19 @@ bool has_content(const Entry& entry) {
 }
 
 // All of the content to standard output, lost ranges as zeros.
-int print_raw(const Session& session, const Content& content) {
+int print_raw(const Job& job, const Content& content) {
   std::vector<std::byte> piece(kPiece);
   bool whole = content.lost.empty();
   for (std::uint64_t at = 0; at < content.bytes->size();) {
-    session.context.check_cancelled();
+    job.context.check_cancelled();
     const ReadResult got = content.bytes->read(at, piece);
     whole = whole && got.unreadable.empty();
-    session.streams.out.write(reinterpret_cast<const char*>(piece.data()),
-                              static_cast<std::streamsize>(got.length));
+    job.streams.out.write(reinterpret_cast<const char*>(piece.data()),
+                          static_cast<std::streamsize>(got.length));
     at += got.length;
     if (got.length == 0) break;
   }
-  return whole ? exit_for_findings(session) : kDoneWithFindings;
+  return whole ? exit_for_findings(job) : kDoneWithFindings;
 }
 
 std::vector<std::byte> start_of(const Content& content, std::uint64_t most) {
@@ -76,10 +76,10 @@ bool is_text(std::span<const std::byte> bytes) {
          text.find_first_of(" \n") != std::string::npos;
 }
 
-void print_start(const Session& session, const Content& content, const Options& options) {
+void print_start(const Job& job, const Content& content, const Options& options) {
   const auto start = start_of(content, options.bytes);
   if (start.empty()) return;
-  std::ostream& out = session.streams.out;
+  std::ostream& out = job.streams.out;
   out << '\n';
   if (options.hex || !is_text(start)) return print_hex(out, start);
   const std::string text(reinterpret_cast<const char*>(start.data()), start.size());
@@ -93,8 +93,8 @@ void print_start(const Session& session, const Content& content, const Options& 
 }
 
 // The layers in the order they are met, then a line an extent with its place in each.
-void print_extents(const Session& session, const Target& target, const Content& content) {
-  std::ostream& out = session.streams.out;
+void print_extents(const Job& job, const Target& target, const Content& content) {
+  std::ostream& out = job.streams.out;
   std::vector<std::string> layers;
   std::vector<std::string> lines;
   bool more = false;
@@ -113,7 +113,7 @@ void print_extents(const Session& session, const Target& target, const Content& 
     lines.push_back(std::move(line));
     return true;
   });
-  out << coloured(session.streams, Meaning::quiet,
+  out << coloured(job.streams, Meaning::quiet,
                   "\n        OFFSET         LENGTH  KIND       BYTE OF EACH LAYER")
       << '\n';
   for (const std::string& line : lines) out << line << '\n';
@@ -123,13 +123,13 @@ void print_extents(const Session& session, const Target& target, const Content& 
                        for_terminal(layers[i]));
 }
 
-void print_facts(const Session& session, const Target& target, const Entry& entry) {
-  std::ostream& out = session.streams.out;
+void print_facts(const Job& job, const Target& target, const Entry& entry) {
+  std::ostream& out = job.streams.out;
   const auto line = [&](std::string_view what, const std::string& value) {
     if (!value.empty()) out << fmt::format("  {:<11} {}\n", what, value);
   };
-  out << coloured(session.streams, Meaning::heading,
-                  for_terminal(entry_address(target.volume_view(), entry).print()))
+  out << coloured(job.streams, Meaning::heading,
+                  for_terminal(entry_address(target.volume_layer(), entry).print()))
       << '\n';
   line("path", for_terminal(path_text(entry.path)));
   line("was", for_terminal(entry.original_path));
@@ -165,11 +165,11 @@ void print_facts(const Session& session, const Target& target, const Entry& entr
     line("stream", fmt::format("{}, {} bytes", for_terminal(stream.name), stream.size_bytes));
 }
 
-void print_earlier(const Session& session, const Target& target, const Options& options) {
+void print_earlier(const Job& job, const Target& target, const Options& options) {
   if (!has_content(*target.entry)) return;
-  walk_versions(target, {}, options.common.open_options(), session.context,
-                [&](const VolumeView& then, const DiskVersion& version, const Entry& entry) {
-                  session.streams.out << fmt::format(
+  walk_versions(target, {}, options.common.session(job),
+                [&](const VolumeLayer& then, const DiskVersion& version, const Entry& entry) {
+                  job.streams.out << fmt::format(
                       "  {:<11} {} bytes, modified {}, {}\n", "earlier", grouped(entry.size_bytes),
                       entry.modified ? to_iso8601(*entry.modified) : "?",
                       for_terminal(version_text(entry_address(then, entry), version)));
@@ -210,13 +210,13 @@ void put_content(JsonWriter& json, const Target& target, const Content& content,
       .value(base64({reinterpret_cast<const char*>(start.data()), start.size()}));
 }
 
-void print_json(const Session& session, const Target& target, const Options& options,
+void print_json(const Job& job, const Target& target, const Options& options,
                 const std::optional<Content>& content) {
   const Entry& entry = *target.entry;
   const FileSystem& files = target.file_system();
-  JsonWriter json(session.streams.out);
+  JsonWriter json(job.streams.out);
   json.begin_object().key("entry");
-  entry_json(json, target.volume_view(), entry);
+  entry_json(json, target.volume_layer(), entry);
   json.key("extended_attributes").begin_array();
   for (const Attribute& attribute : files.attributes(entry))
     json.begin_object()
@@ -236,19 +236,19 @@ void print_json(const Session& session, const Target& target, const Options& opt
   json.end_array();
   json.key("earlier").begin_array();
   if (has_content(entry))
-    walk_versions(target, {}, options.common.open_options(), session.context,
-                  [&](const VolumeView& then, const DiskVersion&, const Entry& earlier) {
+    walk_versions(target, {}, options.common.session(job),
+                  [&](const VolumeLayer& then, const DiskVersion&, const Entry& earlier) {
                     entry_json(json, then, earlier);
                   });
   json.end_array();
   if (content) put_content(json, target, *content, options);
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.end_object();
 }
 
-int show_entry(Session& session, const Options& options) {
+int show_entry(Job& job, const Options& options) {
   const Address address = options.common.address(options.source);
-  const Target target = open_volume_target(address, options.common.open_options(), session.context);
+  const Target target = options.common.session(job).open_volume(address);
   if (!target.entry)
     throw Error(ErrorCode::usage, address.print(), std::nullopt, "names no file or folder",
                 "add a path or an id, or use lantern survey for what a disk is");
@@ -261,45 +261,44 @@ int show_entry(Session& session, const Options& options) {
     if (!content)
       throw Error(ErrorCode::usage, address.print(), std::nullopt,
                   "has no content that can be read");
-    return print_raw(session, *content);
+    return print_raw(job, *content);
   }
   if (options.common.json) {
-    print_json(session, target, options, content);
+    print_json(job, target, options, content);
   } else {
-    print_choice(session.streams, target);
-    print_facts(session, target, *target.entry);
-    print_earlier(session, target, options);
+    print_choice(job.streams, target);
+    print_facts(job, target, *target.entry);
+    print_earlier(job, target, options);
     if (content && target.stream.empty() && target.entry->kind == EntryKind::symlink) {
       const auto names = start_of(*content, options.bytes);
-      session.streams.out << "  names       "
-                          << for_terminal(
-                                 {reinterpret_cast<const char*>(names.data()), names.size()})
-                          << '\n';
+      job.streams.out << "  names       "
+                      << for_terminal({reinterpret_cast<const char*>(names.data()), names.size()})
+                      << '\n';
     } else if (content && content->bytes->size() > 0) {
-      print_extents(session, target, *content);
-      print_start(session, *content, options);
+      print_extents(job, target, *content);
+      print_start(job, *content, options);
     }
-    print_findings(session.streams, session.streams.err, session.context);
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  const int code = exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  const int code = exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_show(OptionParser& parser, Session& session) {
+Action add_show(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("show", "one file: its facts, where it lies, how it begins");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->source, "a file or folder, by path or id");
   command.flag("--raw", options->raw, "all of its content to standard output, nothing else");
   command.flag("--hex", options->hex, "its start as numbers, even when it is text");
   command.option("--bytes", options->bytes, "how much of its start, in bytes (512)")
       .between(0, 1 << 20);
   command.footer("Example: lantern show station.vdi::2::/Keeper/log.txt");
-  return [&session, options] { return show_entry(session, *options); };
+  return [&job, options] { return show_entry(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -48,8 +48,8 @@ Meaning meaning_of(Certainty certainty) {
   return certainty == Certainty::certain ? Meaning::good : Meaning::deleted;
 }
 
-void print_step(const Session& session, const RepairStep& step) {
-  std::ostream& out = session.streams.out;
+void print_step(const Job& job, const RepairStep& step) {
+  std::ostream& out = job.streams.out;
   out << fmt::format("{:>5}  {}\n", step.number, wrapped(for_terminal(step.what), 7)) << "       "
       << wrapped(for_terminal(step.evidence), 7) << '\n';
   std::size_t shown = 0;
@@ -59,26 +59,26 @@ void print_step(const Session& session, const RepairStep& step) {
       break;
     }
     out << coloured(
-               session.streams, Meaning::quiet,
+               job.streams, Meaning::quiet,
                fmt::format("       {} byte {}", for_terminal(write.address), write.offset_bytes))
         << '\n'
         << "         now   " << first_bytes(write.before) << '\n'
         << "         then  " << first_bytes(write.after) << '\n';
   }
-  out << coloured(session.streams, Meaning::quiet, "       " + step.code) << '\n';
+  out << coloured(job.streams, Meaning::quiet, "       " + step.code) << '\n';
 }
 
-void print_fix(const Session& session, const RepairPlan& plan, const RepairFix& fix) {
-  std::ostream& out = session.streams.out;
-  out << coloured(session.streams, Meaning::heading, fmt::format("Fix {}", fix.number)) << "  "
-      << coloured(session.streams, meaning_of(fix.certainty), to_string(fix.certainty))
+void print_fix(const Job& job, const RepairPlan& plan, const RepairFix& fix) {
+  std::ostream& out = job.streams.out;
+  out << coloured(job.streams, Meaning::heading, fmt::format("Fix {}", fix.number)) << "  "
+      << coloured(job.streams, meaning_of(fix.certainty), to_string(fix.certainty))
       << (fix.needs.empty() ? std::string()
                             : fmt::format(", needs fix {}", fmt::join(fix.needs, ", ")))
       << (fix.alternatives.empty()
               ? std::string()
               : fmt::format(", or instead fix {}", fmt::join(fix.alternatives, ", ")))
       << "\n  gain: " << wrapped(for_terminal(fix.gain), 8) << '\n';
-  for (const std::size_t number : fix.steps) print_step(session, plan.steps.at(number - 1));
+  for (const std::size_t number : fix.steps) print_step(job, plan.steps.at(number - 1));
   out << '\n';
 }
 
@@ -91,16 +91,16 @@ std::string list_of(const std::vector<std::size_t>& numbers) {
   return fmt::format("{}", fmt::join(numbers, ","));
 }
 
-void print_plan(const Session& session, const RepairPlan& plan) {
-  std::ostream& out = session.streams.out;
+void print_plan(const Job& job, const RepairPlan& plan) {
+  std::ostream& out = job.streams.out;
   if (plan.fixes.empty()) {
-    out << coloured(session.streams, plan.notes.empty() ? Meaning::good : Meaning::plain,
+    out << coloured(job.streams, plan.notes.empty() ? Meaning::good : Meaning::plain,
                     plan.notes.empty() ? "Nothing to repair was found." : "Nothing is proposed.")
         << '\n';
   } else {
     out << fmt::format("{} {} for {}\n\n", plan.fixes.size(),
                        plan.fixes.size() == 1 ? "fix" : "fixes", for_terminal(plan.source));
-    for (const RepairFix& fix : plan.fixes) print_fix(session, plan, fix);
+    for (const RepairFix& fix : plan.fixes) print_fix(job, plan, fix);
     const std::vector<std::size_t> first = first_choice(plan);
     out << "Accessible now:     " << reach_text(plan.before) << '\n'
         << fmt::format("{:<20}",
@@ -158,15 +158,14 @@ std::vector<std::byte> hex_bytes(const std::string& text) {
   return bytes;
 }
 
-RepairPlan plan_by_hand(const Options& options, const Address& address, const Context& context) {
-  const OpenOptions open = options.common.open_options();
+RepairPlan plan_by_hand(const Options& options, const Address& address, const Session& session) {
   if (!options.set.empty()) {
     const std::size_t equals = options.set.find('=');
     if (equals == std::string::npos)
       throw Error(ErrorCode::usage, {}, std::nullopt, "--set needs STRUCTURE.FIELD=VALUE",
                   "for example: --set mbr.entry1.active=yes");
-    return plan_field(address, options.set.substr(0, equals), options.set.substr(equals + 1), open,
-                      context);
+    return plan_field(address, options.set.substr(0, equals), options.set.substr(equals + 1),
+                      session);
   }
   std::uint64_t offset = 0;
   const std::string& text = options.write.at(0);
@@ -177,10 +176,10 @@ RepairPlan plan_by_hand(const Options& options, const Address& address, const Co
     throw Error(ErrorCode::usage, {}, std::nullopt,
                 fmt::format("\"{}\" is no byte to write at", for_terminal(text)),
                 "for example: --write 510 \"55 aa\"");
-  return plan_bytes(address, offset, hex_bytes(options.write.at(1)), open, context);
+  return plan_bytes(address, offset, hex_bytes(options.write.at(1)), session);
 }
 
-RepairPlan make_plan(const Options& options, const Address& address, const Context& context) {
+RepairPlan make_plan(const Options& options, const Address& address, const Session& session) {
   if (!options.plan_file.empty()) {
     constexpr std::uintmax_t kMaxPlan = 256u << 20;
     std::error_code error;
@@ -197,10 +196,10 @@ RepairPlan make_plan(const Options& options, const Address& address, const Conte
     return read_plan({std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()});
   }
   if (!options.set.empty() || !options.write.empty())
-    return plan_by_hand(options, address, context);
+    return plan_by_hand(options, address, session);
   PlanOptions how;
   how.every_sector = options.every_sector;
-  return plan_repair(address, how, options.common.open_options(), context);
+  return plan_repair(address, how, session);
 }
 
 // "disk.undo" in the current folder, "disk-2.undo" when that is an earlier repair's.
@@ -222,14 +221,14 @@ struct Health {
   std::set<std::string> findings;  // a line each
 };
 
-Health health_of(const Session& session, const Options& options, const Address& address) {
-  Context context = session.context;
+Health health_of(const Job& job, const Options& options, const Address& address) {
+  Context context = job.context;
   context.findings = std::make_shared<FindingSink>();
   Health health;
   try {
     for (const SurveyVolume& volume :
-         survey({address}, options.common.open_options(), context).volumes) {
-      if (!volume.view.file_system) continue;
+         survey({address}, options.common.session(job).with(context)).volumes) {
+      if (!volume.layer->file_system()) continue;
       ++health.reach.volumes;
       health.reach.files += volume.files;
       health.reach.folders += volume.folders;
@@ -242,15 +241,15 @@ Health health_of(const Session& session, const Options& options, const Address& 
   return health;
 }
 
-void tell_difference(const Session& session, const Health& before, const Health& after) {
-  std::ostream& out = session.streams.out;
+void tell_difference(const Job& job, const Health& before, const Health& after) {
+  std::ostream& out = job.streams.out;
   out << "Accessible before:  " << reach_text(before.reach) << '\n'
       << "Accessible now:     " << reach_text(after.reach) << '\n';
   for (const std::string& line : before.findings)
     if (!after.findings.contains(line))
-      out << coloured(session.streams, Meaning::good, "  gone  ") << for_terminal(line) << '\n';
+      out << coloured(job.streams, Meaning::good, "  gone  ") << for_terminal(line) << '\n';
   for (const std::string& line : after.findings)
-    out << coloured(session.streams, Meaning::damaged,
+    out << coloured(job.streams, Meaning::damaged,
                     before.findings.contains(line) ? "  left  " : "  new   ")
         << for_terminal(line) << '\n';
 }
@@ -265,20 +264,20 @@ struct Outcome {
   bool done = false;
 };
 
-Outcome carry_out(Session& session, const Options& options, const Address& address,
+Outcome carry_out(Job& job, const Options& options, const Address& address,
                   const RepairPlan& plan) {
   Outcome outcome;
   outcome.fixes = fixes_asked_for(options, plan);
   outcome.done = true;
-  const OpenOptions open = options.common.open_options();
+  const Session& session = options.common.session(job);
   const std::vector<std::size_t> steps = steps_of(plan, outcome.fixes);
   if (steps.empty()) return outcome;
   if (!options.into.empty()) {
-    outcome.result = repair_into(plan, steps, options.into, open, session.context);
+    outcome.result = repair_into(plan, steps, options.into, session);
     return outcome;
   }
-  if (session.context.scratch) {
-    try_repair(plan, steps, open, session.context.scratch, session.context);
+  if (job.context.scratch) {
+    try_repair(plan, steps, session, job.context.scratch);
     outcome.result.applied = steps;
     return outcome;
   }
@@ -288,15 +287,15 @@ Outcome carry_out(Session& session, const Options& options, const Address& addre
   how.override_saved_state = std::find(options.overrides.begin(), options.overrides.end(),
                                        "saved-state") != options.overrides.end();
   how.drop_trial = options.drop_trial;
-  outcome.result = apply_repair(plan, steps, open, how, session.context);
+  outcome.result = apply_repair(plan, steps, session, how);
   return outcome;
 }
 
 // The command that was typed, as it can be typed again, with other words of `repair` at its end.
-std::string command_with(const Session& session, const std::string& words) {
+std::string command_with(const Job& job, const std::string& words) {
   std::string command = "lantern";
   bool value = false;  // the word before takes this one
-  for (const std::string& word : session.arguments) {
+  for (const std::string& word : job.arguments) {
     const bool skipped = value;
     value = word == "--case" || word == "--journal" || word == "--into" || word == "--apply";
     if (!skipped && !value && word != "--json" && !word.starts_with("--apply="))
@@ -305,29 +304,29 @@ std::string command_with(const Session& session, const std::string& words) {
   return command + words;
 }
 
-void print_next(const Session& session, const RepairPlan& plan) {
+void print_next(const Job& job, const RepairPlan& plan) {
   if (plan.fixes.empty()) return;
-  std::ostream& out = session.streams.out;
+  std::ostream& out = job.streams.out;
   const auto apply = [&](const std::vector<std::size_t>& fixes) {
     return certain_fixes(plan) == fixes ? std::string(" --apply") : " --apply " + list_of(fixes);
   };
   const std::vector<std::size_t> first = first_choice(plan);
-  out << "\nNothing was written. Next:\n  " << command_with(session, apply(first)) << '\n';
+  out << "\nNothing was written. Next:\n  " << command_with(job, apply(first)) << '\n';
   const std::vector<std::size_t> all = all_together(plan);
-  if (first.size() < all.size()) out << "  " << command_with(session, apply(all)) << '\n';
-  out << "  " << command_with(session, apply(first) + " --into TRIAL.qcow2") << '\n';
+  if (first.size() < all.size()) out << "  " << command_with(job, apply(all)) << '\n';
+  out << "  " << command_with(job, apply(first) + " --into TRIAL.qcow2") << '\n';
 }
 
-void print_outcome(const Session& session, const Options& options, const RepairPlan& plan,
+void print_outcome(const Job& job, const Options& options, const RepairPlan& plan,
                    const Outcome& outcome) {
-  std::ostream& out = session.streams.out;
+  std::ostream& out = job.streams.out;
   const std::string source = for_terminal(plan.source);
-  if (!outcome.done) return print_next(session, plan);
+  if (!outcome.done) return print_next(job, plan);
   if (outcome.fixes.empty()) {
     if (!plan.fixes.empty()) {
-      print_plan(session, plan);
+      print_plan(job, plan);
       out << fmt::format("\nNo fix is certain, so nothing was written. Next:\n  {}\n",
-                         command_with(session, " --apply " + list_of(first_choice(plan))));
+                         command_with(job, " --apply " + list_of(first_choice(plan))));
     }
     return;
   }
@@ -339,11 +338,11 @@ void print_outcome(const Session& session, const Options& options, const RepairP
     if (parents != folder_of(options.into))
       out << fmt::format("Look at it with:  lantern survey {} --look-in {}\n",
                          for_shell(options.into), for_shell(parents));
-  } else if (session.context.scratch)
+  } else if (job.context.scratch)
     out << fmt::format(
         "Written to {0}: {1}. {2} was not changed.\nLook at it with --scratch {0}, "
         "or delete that file.\n",
-        for_terminal(session.scratch_file), fixes, source);
+        for_terminal(job.scratch_file), fixes, source);
   else if (outcome.result.journal.empty())
     out << "The disk is like that already: nothing was written.\n";
   else
@@ -357,53 +356,53 @@ void print_outcome(const Session& session, const Options& options, const RepairP
                        for_terminal(trial));
 }
 
-int repair(Session& session, const Options& options) {
+int repair(Job& job, const Options& options) {
   if (options.source.empty() && options.common.source.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",
                 "for example: lantern repair broken.img");
   const Address address = options.common.address(options.source);
   const bool asked = options.apply->given();
-  if (!options.into.empty() && !session.scratch_file.empty())
+  if (!options.into.empty() && !job.scratch_file.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "--into and --scratch are two ways to try",
                 "choose one of them");
-  const RepairPlan plan = make_plan(options, address, session.context);
+  const RepairPlan plan = make_plan(options, address, options.common.session(job));
   const Address now = options.into.empty() ? address : Address{options.into, {}};
   Health before;
-  if (asked) before = health_of(session, options, address);
-  if (!options.common.json && (!asked || plan.fixes.empty())) print_plan(session, plan);
+  if (asked) before = health_of(job, options, address);
+  if (!options.common.json && (!asked || plan.fixes.empty())) print_plan(job, plan);
   Outcome outcome;
-  if (asked) outcome = carry_out(session, options, address, plan);
+  if (asked) outcome = carry_out(job, options, address, plan);
   const bool applied = outcome.done && !outcome.fixes.empty();
   if (options.common.json) {
-    JsonWriter json(session.streams.out);
+    JsonWriter json(job.streams.out);
     json.begin_object();
     write_json(json, plan);
     json.key("applied").begin_array();
     for (const std::size_t number : outcome.fixes) json.value(std::uint64_t{number});
     json.end_array().key("journal");
     outcome.result.journal.empty() ? json.null() : json.value(outcome.result.journal);
-    findings_json(json, session.context);
+    findings_json(json, job.context);
     json.end_object();
   } else {
-    print_outcome(session, options, plan, outcome);
+    print_outcome(job, options, plan, outcome);
     Options there = options;
     if (!options.into.empty()) there.common.look_in.push_back(folder_of(resolved(address).first));
-    if (applied) tell_difference(session, before, health_of(session, there, now));
+    if (applied) tell_difference(job, before, health_of(job, there, now));
   }
   const bool all = applied && outcome.fixes.size() == all_together(plan).size();
   const int code = plan.notes.empty() && (plan.fixes.empty() || all) ? kDone : kDoneWithFindings;
-  append_to_case(options.common.case_folder, session, {address.first},
+  append_to_case(options.common.case_folder, job, {address.first},
                  {{options.into.empty() ? outcome.result.journal : options.into, ""}}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_repair(OptionParser& parser, Session& session) {
+Action add_repair(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command(
       "repair", "what would put a disk right, as a plan; --apply writes it, with an undo journal");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk, or a volume of one");
   options->apply =
       command.option("--apply", options->fixes, "apply every certain fix, or those named: 1,3")
@@ -427,7 +426,7 @@ Action add_repair(OptionParser& parser, Session& session) {
       "Examples: lantern repair broken.img\n"
       "          lantern repair broken.img --apply\n"
       "          lantern repair broken.img --set mbr.entry1.active=yes --apply");
-  return [&session, options] { return repair(session, *options); };
+  return [&job, options] { return repair(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -45,8 +45,8 @@ void put_volumes(JsonWriter& json, const char* key, const std::vector<FoundVolum
   json.end_array();
 }
 
-void print_json(const Session& session, const VolumeSearch& found, const Address& disk) {
-  JsonWriter json(session.streams.out);
+void print_json(const Job& job, const VolumeSearch& found, const Address& disk) {
+  JsonWriter json(job.streams.out);
   json.begin_object();
   put_volumes(json, "volumes", found.volumes, disk);
   put_volumes(json, "overlapping", found.inside, disk);
@@ -63,36 +63,36 @@ void print_json(const Session& session, const VolumeSearch& found, const Address
   json.end_array().key("every_sector").value(found.every_sector);
   json.key("stopped_at_bytes").value(found.stopped_at).key("read_bytes").value(found.read_bytes);
   json.key("unexplained_bytes").value(found.unexplained);
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.end_object();
 }
 
-void print_row(const Session& session, const FoundVolume& volume, bool quiet) {
+void print_row(const Job& job, const FoundVolume& volume, bool quiet) {
   const std::string line = fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {:<5}\n{:17}{}",
                                        volume.range.offset, size_text(volume.range.length, false),
                                        volume.file_system, for_terminal(volume.label),
                                        volume.row == 0 ? "none" : fmt::format("{}", volume.row), "",
                                        wrapped(for_terminal(volume.evidence), 17));
-  session.streams.out << coloured(session.streams,
-                                  quiet             ? Meaning::quiet
-                                  : volume.row == 0 ? Meaning::deleted
-                                                    : Meaning::plain,
-                                  line)
-                      << '\n';
+  job.streams.out << coloured(job.streams,
+                              quiet             ? Meaning::quiet
+                              : volume.row == 0 ? Meaning::deleted
+                                                : Meaning::plain,
+                              line)
+                  << '\n';
 }
 
-void print_found(const Session& session, const VolumeSearch& found, const Address& disk) {
-  std::ostream& out = session.streams.out;
-  out << coloured(session.streams, Meaning::quiet,
+void print_found(const Job& job, const VolumeSearch& found, const Address& disk) {
+  std::ostream& out = job.streams.out;
+  out << coloured(job.streams, Meaning::quiet,
                   fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {}", "START", "SIZE", "HOLDS",
                               "LABEL", "ENTRY"))
       << '\n';
-  for (const FoundVolume& volume : found.volumes) print_row(session, volume, false);
+  for (const FoundVolume& volume : found.volumes) print_row(job, volume, false);
   if (found.volumes.empty()) out << "  no volume\n";
   if (!found.inside.empty()) {
     out << "\nOverlapping those, with less to show for it:\n";
     for (std::size_t i = 0; i < std::min(found.inside.size(), kShownInside); ++i)
-      print_row(session, found.inside[i], true);
+      print_row(job, found.inside[i], true);
     if (found.inside.size() > kShownInside)
       out << fmt::format("  and {} more; --json has all\n", found.inside.size() - kShownInside);
   }
@@ -123,43 +123,43 @@ void print_found(const Session& session, const VolumeSearch& found, const Addres
         << (found.every_sector ? " --every-sector" : "") << '\n';
 }
 
-int sweep_source(Session& session, const Options& options) {
+int sweep_source(Job& job, const Options& options) {
   if (!options.volumes)
     throw Error(ErrorCode::usage, {}, std::nullopt, "what is to be looked for is not named",
                 "lantern sweep SRC --volumes");
   const Address address = options.common.address(options.source);
-  const Target target = open_disk_target(address, options.common.open_options(), session.context);
-  const DiskView& disk = target.disk();
+  const Target target = options.common.session(job).open_disk(address);
+  const DiskLayer& disk = target.disk();
   VolumeSearchOptions how;
   how.every_sector = options.every_sector || options.from != 0;
   how.from = options.from;
-  const auto line = std::make_shared<ProgressLine>(session.streams.err);
-  if (session.streams.err_is_terminal) session.context.progress = line;
-  const VolumeSearch found = search_volumes(disk.container.flat, disk.table, how, session.context);
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  const VolumeSearch found = search_volumes(disk.container.flat, disk.table, how, job.context);
   line->clear();
   if (options.common.json)
-    print_json(session, found, disk.address);
+    print_json(job, found, disk.address);
   else
-    print_found(session, found, disk.address);
+    print_found(job, found, disk.address);
   const bool stopped = found.stopped_at < disk.container.flat->size();
-  const int code = stopped ? kStopped : exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  const int code = stopped ? kStopped : exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_sweep(OptionParser& parser, Session& session) {
+Action add_sweep(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("sweep", "reads a disk for what no table names");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk").required();
   command.flag("--volumes", options->volumes,
                "volumes: first where they usually are, then, if need be, everywhere");
   command.flag("--every-sector", options->every_sector, "everywhere, whatever was found");
   command.option("--from", options->from, "go on at this byte");
   command.footer("Example: lantern sweep broken.img --volumes");
-  return [&session, options] { return sweep_source(session, *options); };
+  return [&job, options] { return sweep_source(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -30,8 +30,8 @@ std::string_view name_of(JournalState state) {
   return {};
 }
 
-void print_report(const Session& session, const Options& options, const JournalReport& report) {
-  std::ostream& out = session.streams.out;
+void print_report(const Job& job, const Options& options, const JournalReport& report) {
+  std::ostream& out = job.streams.out;
   const std::string journal = for_terminal(options.journal);
   if (report.was == JournalState::nothing_done) {
     out << fmt::format("{} was cut before anything was written: there is nothing to undo.\n",
@@ -55,17 +55,17 @@ void print_report(const Session& session, const Options& options, const JournalR
   if (report.damaged) out << fmt::format("{} is damaged: keep a copy of the disk.\n", journal);
 }
 
-int undo(Session& session, const Options& options) {
+int undo(Job& job, const Options& options) {
   ApplyOptions how;
   how.host = this_host();
   for (const std::string& guard : options.overrides) {
     how.override_saved_state = how.override_saved_state || guard == "saved-state";
     how.override_damaged_journal = how.override_damaged_journal || guard == "damaged-journal";
   }
-  const JournalReport report = options.again ? finish_repair(options.journal, how, session.context)
-                                             : undo_repair(options.journal, how, session.context);
+  const JournalReport report = options.again ? finish_repair(options.journal, how, job.context)
+                                             : undo_repair(options.journal, how, job.context);
   if (options.json) {
-    JsonWriter json(session.streams.out);
+    JsonWriter json(job.streams.out);
     json.begin_object().key("journal").value(options.journal);
     json.key("was").value(name_of(report.was)).key("is").value(name_of(report.is));
     json.key("files").begin_array();
@@ -79,14 +79,14 @@ int undo(Session& session, const Options& options) {
         .value(report.bytes_written)
         .end_object();
   } else {
-    print_report(session, options, report);
+    print_report(job, options, report);
   }
   return kDone;
 }
 
 }  // namespace
 
-Action add_undo(OptionParser& parser, Session& session) {
+Action add_undo(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("undo", "takes a repair back, byte for byte");
   command.option("JOURNAL", options->journal, "what lantern repair --apply kept").required();
@@ -96,7 +96,7 @@ Action add_undo(OptionParser& parser, Session& session) {
       .one_of({"saved-state", "damaged-journal"});
   command.flag("--json", options->json, "one JSON document on standard output");
   command.footer("Example: lantern undo broken.img.undo");
-  return [&session, options] { return undo(session, *options); };
+  return [&job, options] { return undo(job, *options); };
 }
 
 }  // namespace lantern::cli

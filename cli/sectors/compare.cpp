@@ -61,9 +61,8 @@ void print_row(const Streams& streams, const Difference& row) {
   side('B', row.b, row.b_bytes, row.b_expected);
 }
 
-void print_comparison(const Session& session, const Options& options,
-                      const Comparison& comparison) {
-  const Streams& streams = session.streams;
+void print_comparison(const Job& job, const Options& options, const Comparison& comparison) {
+  const Streams& streams = job.streams;
   std::ostream& out = streams.out;
   out << "A  " << for_terminal(options.a) << "\nB  " << for_terminal(options.b) << "\n\n";
   for (std::size_t i = 0; i < std::min(comparison.rows.size(), kMostShown); ++i)
@@ -99,45 +98,45 @@ void put_rows(JsonWriter& json, const char* key, const std::vector<Difference>& 
   json.end_array();
 }
 
-int compare_disks(Session& session, const Options& options) {
+int compare_disks(Job& job, const Options& options) {
   const Address of_a = options.common.address(options.a);
   const Address of_b = options.common.address(options.b);
-  const OpenOptions open = options.common.open_options();
-  const Target a = open_disk_target(of_a, open, session.context);
-  const Target b = open_disk_target(of_b, open, session.context);
+  const Session session = options.common.session(job);
+  const Target a = session.open_disk(of_a);
+  const Target b = session.open_disk(of_b);
   const Comparison comparison = options.range.empty()
-                                    ? compare_structures(a, b, session.context)
-                                    : compare_bytes(a, b, range_of(options.range), session.context);
+                                    ? compare_structures(a, b, job.context)
+                                    : compare_bytes(a, b, range_of(options.range), job.context);
   if (options.common.json) {
-    JsonWriter json(session.streams.out);
+    JsonWriter json(job.streams.out);
     json.begin_object().key("a").value(of_a.print()).key("b").value(of_b.print());
     put_rows(json, "rows", comparison.rows);
     put_rows(json, "identity", comparison.identity);
     json.key("same").value(comparison.same);
-    findings_json(json, session.context);
+    findings_json(json, job.context);
     json.end_object();
   } else {
-    print_comparison(session, options, comparison);
-    print_findings(session.streams, session.streams.err, session.context);
+    print_comparison(job, options, comparison);
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  const int code = comparison.rows.empty() ? exit_for_findings(session) : kDoneWithFindings;
-  append_to_case(options.common.case_folder, session, {of_a.first, of_b.first}, {}, code);
+  const int code = comparison.rows.empty() ? exit_for_findings(job) : kDoneWithFindings;
+  append_to_case(options.common.case_folder, job, {of_a.first, of_b.first}, {}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_compare(OptionParser& parser, Session& session) {
+Action add_compare(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("compare", "two disks side by side, what keeps one from starting first");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("A", options->a, "a disk or a volume").required();
   command.option("B", options->b, "the other, a healthy one of its kind").required();
   command.option("--range", options->range,
                  "bytes as they lie instead, FROM:LENGTH, of the disk or volume");
   command.footer("Example: lantern compare broken.vdi healthy.vdi");
-  return [&session, options] { return compare_disks(session, *options); };
+  return [&job, options] { return compare_disks(job, *options); };
 }
 
 }  // namespace lantern::cli

@@ -75,8 +75,8 @@ void print_fields(const Streams& streams, const Structure& structure) {
   }
 }
 
-void print_json(const Session& session, const Structure& structure) {
-  JsonWriter json(session.streams.out);
+void print_json(const Job& job, const Structure& structure) {
+  JsonWriter json(job.streams.out);
   json.begin_object().key("structure").value(structure.name);
   json.key("address").value(structure.address).key("offset_bytes").value(structure.offset);
   json.key("bytes_base64")
@@ -93,50 +93,50 @@ void print_json(const Session& session, const Structure& structure) {
     json.end_object();
   }
   json.end_array();
-  findings_json(json, session.context);
+  findings_json(json, job.context);
   json.end_object();
 }
 
-int show_sector(Session& session, const Options& options) {
+int show_sector(Job& job, const Options& options) {
   const Address address = options.common.address(options.source);
-  const Target target = open_disk_target(address, options.common.open_options(), session.context);
-  const Structure structure = read_structure(target, options.what, session.context);
+  const Target target = options.common.session(job).open_disk(address);
+  const Structure structure = read_structure(target, options.what, job.context);
   if (options.common.json) {
-    print_json(session, structure);
+    print_json(job, structure);
   } else {
-    std::ostream& out = session.streams.out;
-    out << coloured(session.streams, Meaning::heading,
+    std::ostream& out = job.streams.out;
+    out << coloured(job.streams, Meaning::heading,
                     fmt::format("{}: {}, {} bytes from byte {}", for_terminal(structure.address),
                                 structure.name, structure.bytes.size(), structure.offset))
         << "\n\n";
     if (structure.fields.empty() || options.hex)
       print_hex(out, structure.bytes);
     else
-      print_fields(session.streams, structure);
-    print_findings(session.streams, session.streams.err, session.context);
+      print_fields(job.streams, structure);
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  const int code = exit_for_findings(session);
-  append_to_case(options.common.case_folder, session, {address.first}, {}, code);
+  const int code = exit_for_findings(job);
+  append_to_case(options.common.case_folder, job, {address.first}, {}, code);
   return code;
 }
 
 }  // namespace
 
-Action add_sector(OptionParser& parser, Session& session) {
+Action add_sector(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("sector", "what stands in a sector, field by field");
-  options->common.add_to(command, session);
+  options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk or a volume");
   command.option("WHAT", options->what,
                  "a sector by number, or mbr, gpt, gpt:copy, gpt:entries, boot:N and\n"
                  "superblock:N of volume N, mft:N (record N of the volume SRC is)");
   command.flag("--hex", options->hex, "the bytes alone");
   command.footer("Example: lantern sector station.vdi boot:2");
-  return [&session, options] {
+  return [&job, options] {
     if (options->what.empty())
       throw Error(ErrorCode::usage, {}, std::nullopt, "sector needs SRC and WHAT",
                   "for example: lantern sector disk.img mbr");
-    return show_sector(session, *options);
+    return show_sector(job, *options);
   };
 }
 

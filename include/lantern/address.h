@@ -53,6 +53,8 @@ struct Address {
   // first
   // "::". Throws Error{usage}.
   static Address parse(std::string_view text, const Exists& exists);
+  // With the files of this computer.
+  static Address parse(std::string_view text);
 
   std::string print() const;
   Address with(Step step) const;

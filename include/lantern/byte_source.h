@@ -30,7 +30,7 @@ struct ReadResult {
 
 // Where the bytes of a range come from.
 enum class ExtentKind {
-  direct,       // from the source below, at below_offset
+  direct,       // from the source below
   derived,      // made from others (inflated, parity, ...); `how` says by what
   zero,         // known to be zero without reading
   unallocated,  // never written; reads as zero
@@ -38,12 +38,23 @@ enum class ExtentKind {
   overlaid      // from a layer laid over the original
 };
 
+struct ExtentInput {
+  SourcePtr source;
+  std::uint64_t offset = 0;  // byte of it
+};
+
 struct Extent {
   ExtentKind kind{};
   Range range;  // in this source, bytes
-  SourcePtr below;
-  std::uint64_t below_offset = 0;
+  // The sources below it comes from: one of a direct extent, several of one made from others. None:
+  // it ends here (a file of this computer, zeros).
+  std::vector<ExtentInput> inputs;
   std::string how;
+
+  // The first of them; none: an empty source.
+  const ExtentInput& below() const;
+  // This extent of `source` as one of a source above, in which it begins at `offset`.
+  Extent seen_through(const SourcePtr& source, std::uint64_t offset) const;
 };
 
 // Return false to stop.

@@ -3,7 +3,7 @@
 // may keep its own (tables are read on demand, long after opening).
 //
 //   lantern::Context context;                       // services with sensible bounds
-//   auto nest = lantern::Nest::open(address, {}, context);
+//   auto target = lantern::Session({}, context).open(address);
 //   for (const auto& f : context.findings->all()) ...
 //
 // Thread-safety: all services may be used from any thread.
@@ -12,13 +12,9 @@
 #include <atomic>
 #include <cstddef>
 #include <cstdint>
-#include <list>
 #include <memory>
-#include <mutex>
 #include <string>
 #include <string_view>
-#include <unordered_map>
-#include <vector>
 
 #include "lantern/finding.h"
 #include "lantern/range.h"
@@ -47,50 +43,13 @@ class Progress {
                       std::string_view what) = 0;
 };
 
-// Blocks of many sources under one bound in bytes, least recently used out first.
-class BlockCache {
- public:
-  struct Block {
-    std::vector<std::byte> bytes;
-    std::vector<Range> unreadable;  // offsets within the source
-  };
-  using BlockPtr = std::shared_ptr<const Block>;
-
-  explicit BlockCache(std::size_t bound_bytes = 32u << 20);
-
-  // A number no other source of this cache has.
-  std::uint64_t new_source_number();
-  BlockPtr find(std::uint64_t source, std::uint64_t block_index);
-  void insert(std::uint64_t source, std::uint64_t block_index, BlockPtr block);
-  std::size_t held_bytes() const;
-
- private:
-  struct Key {
-    std::uint64_t source;
-    std::uint64_t block;
-    friend bool operator==(const Key&, const Key&) = default;
-  };
-  struct KeyHash {
-    std::size_t operator()(const Key& key) const;
-  };
-  struct Slot {
-    Key key;
-    BlockPtr block;
-  };
-
-  mutable std::mutex mutex_;
-  std::size_t bound_bytes_;
-  std::size_t held_bytes_ = 0;
-  std::atomic<std::uint64_t> next_source_{1};
-  std::list<Slot> recent_;  // front: used last
-  std::unordered_map<Key, std::list<Slot>::iterator, KeyHash> slots_;
-};
-
+class BlockCache;
 class Scratch;
 
 class Context {
  public:
-  Context();
+  // `cache_bytes`: the bound of the shared cache.
+  explicit Context(std::size_t cache_bytes = 32u << 20);
 
   // The same services, speaking of another layer.
   Context at(std::string layer_address) const;

@@ -17,7 +17,7 @@
 
 #include "lantern/context.h"
 #include "lantern/host.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/timestamp.h"
 
 namespace lantern {

@@ -8,6 +8,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <memory>
 #include <mutex>
 #include <set>
 #include <string>
@@ -129,6 +130,9 @@ class FindingSink {
   explicit FindingSink(std::size_t cap = 1000);
 
   void add(Finding finding);
+  // What this holds, and gets from now on, goes to `other` as well, for as long as that lives.
+  void forward_to(const std::shared_ptr<FindingSink>& other);
+  // By address, offset and code, whatever the order in which they were made.
   std::vector<Finding> all() const;
   // Whether any finding of warning or damage was made.
   bool worse_than_note() const;
@@ -138,6 +142,7 @@ class FindingSink {
   std::size_t cap_;
   std::vector<Finding> findings_;
   std::set<std::tuple<FindingCode, std::string, std::uint64_t>> seen_;
+  std::vector<std::weak_ptr<FindingSink>> others_;
 };
 
 }  // namespace lantern

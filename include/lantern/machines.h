@@ -13,7 +13,7 @@
 
 #include "lantern/container.h"
 #include "lantern/host.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 
 namespace lantern {
 
@@ -58,7 +58,6 @@ struct MachineFolder {
 // A folder of the host (`host_path` says which; empty: a folder inside a disk or an archive), and
 // those below it. Findings: disks that cannot be found, machines that run or are suspended.
 MachineFolder find_machines(const std::shared_ptr<const Neighbours>& folder,
-                            const std::string& host_path, const Host& host,
-                            const OpenOptions& options, const Context& context);
+                            const std::string& host_path, const Host& host, const Session& session);
 
 }  // namespace lantern

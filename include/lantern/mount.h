@@ -13,7 +13,7 @@
 #include <string>
 
 #include "lantern/context.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/timestamp.h"
 
 namespace lantern {

@@ -16,7 +16,7 @@
 #include <vector>
 
 #include "lantern/json.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/sources.h"
 
 namespace lantern {
@@ -84,17 +84,15 @@ struct PlanOptions {
 // completed, a spare copy restored) and makes nothing less accessible. Nothing is proposed where
 // something is recognised that the fix does not belong to. Reads only. Throws Error{usage,
 // not_found, cannot_open, cannot_read}.
-RepairPlan plan_repair(const Address& source, const PlanOptions& how, const OpenOptions& options,
-                       const Context& context);
+RepairPlan plan_repair(const Address& source, const PlanOptions& how, const Session& session);
 
 // A plan of one step, by hand: a field of a structure ("mbr.entry1.active" to "yes"), sums over it
 // made right.
 RepairPlan plan_field(const Address& source, const std::string& field, const std::string& value,
-                      const OpenOptions& options, const Context& context);
+                      const Session& session);
 // A plan of one step: these bytes, at a byte of what `source` names.
 RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
-                      const std::vector<std::byte>& bytes, const OpenOptions& options,
-                      const Context& context);
+                      const std::vector<std::byte>& bytes, const Session& session);
 
 // The members of a plan, into an object that is open (docs/json/repair.md).
 void write_json(JsonWriter& json, const RepairPlan& plan);
@@ -149,21 +147,18 @@ struct ApplyResult {
 // when the disk is not the one the plan was made for, Error{usage} for a step that rests on another
 // one, Error{unsupported} where the disk takes no writes.
 void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                const OpenOptions& options, const std::shared_ptr<Scratch>& scratch,
-                const Context& context);
+                const Session& session, const std::shared_ptr<Scratch>& scratch);
 
 // Makes the steps: tried in memory first, then noted in the journal, then written. Throws as
 // try_repair, and Error{refused} when the disk is in use, Error{cannot_write} when a write fails:
 // the journal then finishes it or takes it back.
 ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                         const OpenOptions& options, const ApplyOptions& how,
-                         const Context& context);
+                         const Session& session, const ApplyOptions& how);
 
 // Makes the steps in a new image at `child` that lies on the original, which stays as it is. Throws
 // as apply_repair, and Error{unsupported} for steps that mend the original's own file.
 ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                        const std::string& child, const OpenOptions& options,
-                        const Context& context);
+                        const std::string& child, const Session& session);
 
 enum class JournalState {
   nothing_done,  // it was cut before anything was written

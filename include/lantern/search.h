@@ -13,7 +13,7 @@
 #include <string>
 #include <vector>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 
 namespace lantern {
 

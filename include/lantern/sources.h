@@ -1,5 +1,5 @@
-// Making byte sources: from a file or device, memory, a window, pieces laid end to end, a cache,
-// a disk that fails in known ways; the other files beside one (Neighbours); and whether a source is
+// Making byte sources: from a file or device, memory, a window, pieces laid end to end, a cache;
+// the other files beside one (Neighbours); and whether a source is
 // the one seen before (Identity).
 //
 //   auto disk = open_file_source("card.img", context);
@@ -8,9 +8,6 @@
 // Thread-safety: the sources may be read from any thread.
 #pragma once
 
-#include <atomic>
-#include <chrono>
-#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -86,44 +83,5 @@ Identity identify(const ByteSource& source);
 enum class Sameness { same, changed, other };
 // `changed`: as large as before, other content in the samples. `other`: another size.
 Sameness compare(const Identity& before, const Identity& now);
-
-// A disk that fails in known ways, for tests of what reads through it.
-struct FaultPlan {
-  struct Slow {
-    Range range;
-    std::chrono::milliseconds delay{};
-  };
-  struct Flaky {
-    Range range;
-    unsigned failures = 0;  // this many reads that touch the range fail, then it can be read
-  };
-  std::vector<Range> unreadable;  // never readable
-  std::vector<Slow> slow;
-  std::vector<Flaky> flaky;
-  std::uint64_t ends_early_at = ~std::uint64_t{0};  // bytes from here are unreadable: a short disk
-};
-
-class FailingSource final : public ByteSource {
- public:
-  using Wait = std::function<void(std::chrono::milliseconds)>;
-
-  // `wait` is called for slow ranges; a test hands in one that only counts.
-  FailingSource(SourcePtr inner, FaultPlan plan, Wait wait);
-
-  std::uint64_t size() const override { return inner_->size(); }
-  // How many reads have been made.
-  std::uint64_t reads() const { return reads_.load(); }
-
- protected:
-  void do_read(std::uint64_t offset, std::span<std::byte> out,
-               std::vector<Range>& unreadable) const override;
-
- private:
-  SourcePtr inner_;
-  FaultPlan plan_;
-  Wait wait_;
-  mutable std::atomic<std::uint64_t> reads_{0};
-  std::unique_ptr<std::atomic<unsigned>[]> failures_left_;
-};
 
 }  // namespace lantern

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 
 namespace lantern {
 
@@ -22,7 +22,7 @@ struct SurveyLayer {
 };
 
 struct SurveyVolume {
-  VolumeView view;
+  VolumePtr layer;
   bool likely_user_files = false;
   // Counted when there is a file system.
   std::uint64_t used_bytes = 0;
@@ -47,7 +47,6 @@ struct SurveyReport {
   std::vector<std::string> next;  // commands to type
 };
 
-SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& options,
-                    const Context& context);
+SurveyReport survey(const std::vector<Address>& sources, const Session& session);
 
 }  // namespace lantern

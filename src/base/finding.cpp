@@ -116,19 +116,45 @@ std::string_view to_string(FindingCode code) {
 FindingSink::FindingSink(std::size_t cap) : cap_(cap) {}
 
 void FindingSink::add(Finding finding) {
-  const std::lock_guard lock(mutex_);
-  if (findings_.size() > cap_) return;
-  if (!seen_.emplace(finding.code, finding.address, finding.range.offset).second) return;
-  if (findings_.size() == cap_) {
-    finding = {FindingCode::findings_capped,  Severity::warning,        finding.address, {},
-               "more findings than are kept", "the rest are not listed"};
+  std::vector<std::weak_ptr<FindingSink>> others;
+  {
+    const std::lock_guard lock(mutex_);
+    if (findings_.size() > cap_) return;
+    if (!seen_.emplace(finding.code, finding.address, finding.range.offset).second) return;
+    if (findings_.size() == cap_) {
+      finding = {FindingCode::findings_capped,  Severity::warning,        finding.address, {},
+                 "more findings than are kept", "the rest are not listed"};
+    }
+    findings_.push_back(finding);
+    others = others_;
   }
-  findings_.push_back(std::move(finding));
+  for (const auto& weak : others)
+    if (const auto other = weak.lock()) other->add(finding);
+}
+
+void FindingSink::forward_to(const std::shared_ptr<FindingSink>& other) {
+  std::vector<Finding> so_far;
+  {
+    const std::lock_guard lock(mutex_);
+    others_.push_back(other);
+    so_far = findings_;
+  }
+  for (Finding& finding : so_far) other->add(std::move(finding));
 }
 
 std::vector<Finding> FindingSink::all() const {
-  const std::lock_guard lock(mutex_);
-  return findings_;
+  std::vector<Finding> sorted;
+  {
+    const std::lock_guard lock(mutex_);
+    sorted = findings_;
+  }
+  std::stable_sort(sorted.begin(), sorted.end(), [](const Finding& a, const Finding& b) {
+    const bool a_last = a.code == FindingCode::findings_capped;
+    const bool b_last = b.code == FindingCode::findings_capped;
+    return std::tie(a_last, a.address, a.range.offset, a.code) <
+           std::tie(b_last, b.address, b.range.offset, b.code);
+  });
+  return sorted;
 }
 
 bool FindingSink::worse_than_note() const {

@@ -5,10 +5,12 @@
 #include <atomic>
 #include <thread>
 
+#include "base/block_cache.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 #include "lantern/finding.h"
 #include "lantern/scratch.h"
+#include "source/laid_writes.h"
 
 namespace lantern {
 namespace {
@@ -90,7 +92,7 @@ class MappedDisk final : public WritableSource {
                   "mend the image first, or lantern image it as another kind and repair that");
     const std::shared_ptr<const BlockWriter> writer = parts_.writer();
     Translation done;
-    if (context_.scratch && context_.scratch->first_time(context_.address))
+    if (context_.scratch && LaidWrites::of(*context_.scratch).first_time(context_.address))
       done.writes = writer->before_first_write();
     const Range asked = intersect({offset, bytes.size()}, {0, mapped_bytes_});
     parts_.map->runs(asked, [&](const Run& run) {
@@ -154,20 +156,20 @@ class MappedDisk final : public WritableSource {
           return extents_below(parts_.file, run.file_offset, run.range, ExtentKind::unreadable,
                                visit);
         case Run::Kind::packed:
-          return visit({ExtentKind::derived, run.range, parts_.file, run.file_offset, "inflated"});
+          return visit(
+              {ExtentKind::derived, run.range, {{parts_.file, run.file_offset}}, "inflated"});
         case Run::Kind::zero:
-          return visit({ExtentKind::zero, run.range, nullptr, 0, {}});
+          return visit({ExtentKind::zero, run.range, {}, {}});
         case Run::Kind::absent:
           if (parts_.parent)
             return extents_below(parts_.parent, run.range.offset, run.range,
                                  ExtentKind::unallocated, visit);
           return visit({parts_.parent_missing ? ExtentKind::unreadable : ExtentKind::unallocated,
                         run.range,
-                        nullptr,
-                        0,
+                        {},
                         {}});
         case Run::Kind::lost:
-          return visit({ExtentKind::unreadable, run.range, nullptr, 0, {}});
+          return visit({ExtentKind::unreadable, run.range, {}, {}});
       }
       return true;
     });
@@ -232,18 +234,11 @@ class MappedDisk final : public WritableSource {
     bool going = true;
     if (!inside.empty())
       from->extents(inside, [&](const Extent& inner) {
-        Extent outer = inner;
-        outer.range.offset = range.offset + (inner.range.offset - below);
-        if (inner.kind == ExtentKind::direct) {
-          outer.below = from;
-          outer.below_offset = inner.range.offset;
-        }
-        going = visit(outer);
-        return going;
+        return going = visit(inner.seen_through(from, range.offset + (inner.range.offset - below)));
       });
     if (going && inside.length < range.length)
-      going = visit(
-          {past_end, {range.offset + inside.length, range.length - inside.length}, nullptr, 0, {}});
+      going =
+          visit({past_end, {range.offset + inside.length, range.length - inside.length}, {}, {}});
     return going;
   }
 

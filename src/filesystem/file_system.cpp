@@ -85,12 +85,12 @@ std::vector<Claim> FileSystem::who_owns(Range range) const {
     const SourcePtr content = open(entry).bytes;
     content->extents({0, content->size()}, [&](const Extent& extent) {
       if (extent.kind != ExtentKind::direct) return true;
-      const Range part = intersect(range, {extent.below_offset, extent.range.length});
+      const Range part = intersect(range, {extent.below().offset, extent.range.length});
       if (!part.empty())
         claims.push_back(
             {part,
              entry,
-             {extent.range.offset + (part.offset - extent.below_offset), part.length}});
+             {extent.range.offset + (part.offset - extent.below().offset), part.length}});
       return true;
     });
     return WalkStep::go_on;

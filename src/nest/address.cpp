@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <utf8.h>
+#include <filesystem>
 
 #include <algorithm>
 #include <array>
@@ -209,6 +210,13 @@ Address Address::with(Step step) const {
   Address longer = *this;
   longer.steps.push_back(std::move(step));
   return longer;
+}
+
+Address Address::parse(std::string_view text) {
+  return parse(text, [](const std::string& path) {
+    std::error_code error;
+    return std::filesystem::exists(std::filesystem::symlink_status(path, error));
+  });
 }
 
 }  // namespace lantern

@@ -5,7 +5,7 @@
 #include <cmath>
 #include <string_view>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/text.h"
 
 namespace lantern {
@@ -68,13 +68,13 @@ void consider(const Entry& entry, Evidence& evidence) {
   if (entry.state != EntryState::active) ++evidence.user_deleted;
 }
 
-Evidence look_at(const VolumeView& volume) {
+Evidence look_at(const VolumeLayer& volume) {
   Evidence evidence;
   evidence.system = volume.row.system;
   std::uint64_t seen = 0;
   WalkOptions all;
   all.deleted = true;
-  volume.file_system->walk(all, [&](const Entry& entry) {
+  volume.file_system()->walk(all, [&](const Entry& entry) {
     consider(entry, evidence);
     return ++seen < kMostEntries ? WalkStep::go_on : WalkStep::stop;
   });
@@ -93,7 +93,7 @@ std::string why_this(const Evidence& evidence, std::size_t readable, std::size_t
   return why;
 }
 
-std::string why_not(const VolumeView& volume, const Evidence& evidence) {
+std::string why_not(const VolumeLayer& volume, const Evidence& evidence) {
   std::string why =
       fmt::format("volume {} has {}", volume.row.number,
                   evidence.user_files == 0 ? "none" : std::to_string(evidence.user_files));
@@ -106,11 +106,11 @@ std::string why_not(const VolumeView& volume, const Evidence& evidence) {
 
 }  // namespace
 
-VolumeChoice choose_volume(const DiskView& disk, const Context& context) {
+VolumeChoice choose_volume(const DiskLayer& disk, const Context& context) {
   std::vector<std::pair<std::size_t, Evidence>> looked;
   for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
     context.check_cancelled();
-    if (disk.volumes[i].file_system) looked.emplace_back(i, look_at(disk.volumes[i]));
+    if (disk.volumes[i].file_system()) looked.emplace_back(i, look_at(disk.volumes[i]));
   }
   if (looked.empty()) return {};
   const auto best = std::max_element(

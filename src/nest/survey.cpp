@@ -58,7 +58,7 @@ void add_versions(const Address& address, const std::string& format,
          (version.created ? to_iso8601(*version.created) + ", " : "") + version.name});
 }
 
-void add_disk_layers(const DiskView& disk, SurveyReport& report) {
+void add_disk_layers(const DiskLayer& disk, SurveyReport& report) {
   const std::string address = disk.address.print();
   report.layers.push_back({address, "source", "file", disk.file->size(), {}});
   const Container& container = disk.container;
@@ -74,26 +74,26 @@ void add_disk_layers(const DiskView& disk, SurveyReport& report) {
         {address, "table", to_string(disk.table.scheme), container.flat->size(),
          fmt::format("{}, sectors of {} bytes", counted(disk.table.rows.size(), "volume"),
                      disk.table.sector_size)});
-  for (const VolumeView& volume : disk.volumes) {
+  for (const VolumeLayer& volume : disk.volumes) {
     const std::string place = volume.address.print();
     report.layers.push_back({place, "volume", table ? volume.row.type : "whole disk",
                              volume.row.range.length,
                              fmt::format("from byte {}", volume.row.range.offset)});
-    add_versions(volume.address, volume.row.type, volume.versions, report);
-    if (!volume.file_system) continue;
-    const FileSystemFacts& facts = volume.file_system->facts();
+    add_versions(volume.address, volume.row.type, volume.versions(), report);
+    if (!volume.file_system()) continue;
+    const FileSystemFacts& facts = volume.file_system()->facts();
     report.layers.push_back({place, "file system", facts.type, facts.size_bytes,
                              fmt::format("clusters of {}", human_size(facts.cluster_bytes))});
   }
 }
 
 void count(SurveyVolume& volume, const Context& context) {
-  if (!volume.view.file_system) return;
-  volume.used_bytes = volume.view.file_system->used_bytes();
+  if (!volume.layer->file_system()) return;
+  volume.used_bytes = volume.layer->file_system()->used_bytes();
   std::uint64_t seen = 0;
   WalkOptions all;
   all.deleted = true;
-  volume.view.file_system->walk(all, [&](const Entry& entry) {
+  volume.layer->file_system()->walk(all, [&](const Entry& entry) {
     if (++seen > kMostCounted) {
       volume.counted_all = false;
       return WalkStep::stop;
@@ -116,12 +116,14 @@ class Ids {
  public:
   explicit Ids(const Context& context) : context_(context) {}
 
-  void add(const DiskView& disk) {
+  void add(const DiskLayer& disk) {
     ++source_;
     add("disk id", disk.table.id, disk.address);
-    for (const VolumeView& volume : disk.volumes) {
-      if (volume.file_system) add("volume id", volume.file_system->facts().uuid, volume.address);
-      if (!volume.file_system && volume.owner) add("volume id", volume.owner->uuid, volume.address);
+    for (const VolumeLayer& volume : disk.volumes) {
+      if (volume.file_system())
+        add("volume id", volume.file_system()->facts().uuid, volume.address);
+      else if (volume.owner())
+        add("volume id", volume.owner()->uuid, volume.address);
       add("entry id", volume.row.uuid, volume.address);
     }
   }
@@ -142,13 +144,20 @@ class Ids {
   std::map<std::string, std::pair<std::size_t, std::string>> known_;  // by id
 };
 
+// Empty: the target's volume is none of the disk's own.
+std::optional<std::size_t> index_of(const DiskLayer& disk, const Target& target) {
+  for (std::size_t i = 0; i < disk.volumes.size(); ++i)
+    if (disk.volumes.share(i) == target.volume) return i;
+  return std::nullopt;
+}
+
 void suggest(SurveyReport& report) {
   for (const SurveyVolume& volume : report.volumes) {
     if (!volume.likely_user_files) continue;
-    const std::string address = for_shell(volume.view.address.print());
+    const std::string address = for_shell(volume.layer->address.print());
     report.next.push_back(
         fmt::format("lantern list {}{}", address, volume.deleted > 0 ? " --deleted" : ""));
-    if (!volume.view.versions.empty())
+    if (!volume.layer->versions().empty())
       report.next.push_back(fmt::format("lantern list {} --all-versions", address));
     report.next.push_back(fmt::format("lantern extract {} RESCUED{}", address,
                                       volume.deleted > 0 ? " --deleted" : ""));
@@ -157,8 +166,8 @@ void suggest(SurveyReport& report) {
 
 }  // namespace
 
-SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& options,
-                    const Context& context) {
+SurveyReport survey(const std::vector<Address>& sources, const Session& session) {
+  const Context& context = session.context();
   if (sources.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named", "name a disk");
   SurveyReport report;
@@ -173,16 +182,16 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
     disks.insert(disks.end(), found.begin(), found.end());
   }
   for (const Address& address : disks) {
-    const Target target = open_disk_target(address, options, context);
-    report.sources.push_back({address.print(), target.disks.front().file->size()});
-    for (const DiskView& disk : target.disks) add_disk_layers(disk, report);
-    const DiskView& disk = target.disk();
+    const Target target = session.open_disk(address);
+    report.sources.push_back({address.print(), target.disks.front()->file->size()});
+    for (const DiskPtr& disk : target.disks) add_disk_layers(*disk, report);
+    const DiskLayer& disk = target.disk();
     ids.add(disk);
     VolumeChoice choice = choose_volume(disk, context);
-    if (target.volume && disk.volumes[*target.volume].file_system) choice.index = target.volume;
+    if (target.volume && target.volume->file_system()) choice.index = index_of(disk, target);
     for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
       SurveyVolume volume;
-      volume.view = disk.volumes[i];
+      volume.layer = disk.volumes.share(i);
       count(volume, context);
       // Over several sources the one with the most files is named.
       const auto files = static_cast<double>(volume.files + volume.deleted);
@@ -190,7 +199,7 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
         for (SurveyVolume& other : report.volumes) other.likely_user_files = false;
         volume.likely_user_files = true;
         best_count = files;
-        report.chosen = volume.view.address.print();
+        report.chosen = volume.layer->address.print();
         report.why = choice.why;
       }
       report.volumes.push_back(std::move(volume));
@@ -199,7 +208,7 @@ SurveyReport survey(const std::vector<Address>& sources, const OpenOptions& opti
   suggest(report);
   const bool nothing_read =
       std::none_of(report.volumes.begin(), report.volumes.end(), [](const SurveyVolume& volume) {
-        return volume.view.file_system != nullptr || !content_of(volume.view).empty();
+        return volume.layer->file_system() != nullptr || !content_of(*volume.layer).empty();
       });
   if (nothing_read || context.findings->worse_than_note())
     for (const SurveySource& source : report.sources)

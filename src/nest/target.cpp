@@ -5,38 +5,49 @@
 #include <unordered_set>
 
 #include "lantern/error.h"
-#include "lantern/nest.h"
+#include "lantern/nest/target.h"
 
 namespace lantern {
 
-const DiskView& Target::disk() const {
-  if (disks.empty())
+const DiskLayer& Target::disk() const {
+  if (disks.empty() || !disks.back())
     throw Error(ErrorCode::usage, {}, std::nullopt, "the target names no disk",
-                "open it with open_target");
-  if (!disks.back().container.flat)
-    throw Error(ErrorCode::usage, disks.back().address.print(), std::nullopt,
-                "the disk was not opened", "open it with open_target");
-  return disks.back();
+                "open it with Session::open");
+  if (!disks.back()->bytes)
+    throw Error(ErrorCode::usage, disks.back()->address.print(), std::nullopt,
+                "the disk was not opened", "open it with Session::open");
+  return *disks.back();
 }
 
-const VolumeView& Target::volume_view() const {
-  if (!volume || *volume >= disk().volumes.size())
+const VolumeLayer& Target::volume_layer() const {
+  disk();
+  if (!volume)
     throw Error(ErrorCode::usage, disk().address.print(), std::nullopt,
-                "the target names no volume", "open it with open_volume_target");
-  const VolumeView& view = disks.back().volumes[*volume];
-  if (!view.bytes)
-    throw Error(ErrorCode::usage, view.address.print(), std::nullopt, "the volume was not opened",
-                "open it with open_volume_target");
-  return view;
+                "the target names no volume", "open it with Session::open_volume");
+  if (!volume->bytes)
+    throw Error(ErrorCode::usage, volume->address.print(), std::nullopt,
+                "the volume was not opened", "open it with Session::open_volume");
+  return *volume;
 }
 
 const FileSystem& Target::file_system() const {
-  const VolumeView& view = volume_view();
-  if (!view.file_system)
-    throw Error(ErrorCode::usage, view.address.print(), std::nullopt,
+  const VolumeLayer& layer = volume_layer();
+  if (!layer.file_system())
+    throw Error(ErrorCode::usage, layer.address.print(), std::nullopt,
                 "the volume has no file system that can be read",
                 "lantern survey shows what is there");
-  return *view.file_system;
+  return *layer.file_system();
+}
+
+std::vector<Finding> findings_of(const Target& target) {
+  FindingSink all;
+  const auto take = [&](const Layer& layer) {
+    for (Finding& finding : layer.findings->all()) all.add(std::move(finding));
+    return true;
+  };
+  for (const DiskPtr& disk : target.disks) walk_layers(disk, take);
+  walk_layers(target.volume, take);
+  return all.all();
 }
 
 void walk_target(const Target& target, WalkOptions options, const EntryVisitor& visit) {
@@ -77,29 +88,15 @@ Address resolved(const Address& address) {
 
 std::vector<std::string> bottom_sources(const Target& target) {
   std::vector<std::string> paths;
-  std::error_code error;
-  const auto add = [&](const std::string& path) {
-    if (std::filesystem::exists(path, error) &&
-        std::find(paths.begin(), paths.end(), path) == paths.end())
-      paths.push_back(path);
-  };
-  // Of a folder the disk in it is the source, not the folder.
-  if (target.disks.empty()) return paths;
-  const Address& first = target.disks.front().address;
-  const bool in_folder = !first.steps.empty() && std::filesystem::is_directory(first.first, error);
-  add(in_folder ? first.first + "/" + first.steps.front().text : first.first);
-  for (const DiskView& disk : target.disks) {
-    for (const std::string& file : disk.container.files) add(file);
-    for (const ChainLink& link : disk.container.chain) add(link.place);
-  }
+  for (const DiskPtr& disk : target.disks)
+    walk_layers(disk, [&](const Layer& layer) {
+      const std::string& path = layer.address.first;
+      if (dynamic_cast<const FileLayer*>(&layer) != nullptr &&
+          std::find(paths.begin(), paths.end(), path) == paths.end())
+        paths.push_back(path);
+      return true;
+    });
   return paths;
-}
-
-std::string content_of(const VolumeView& volume) {
-  if (volume.file_system) return volume.file_system->facts().type;
-  if (volume.owner) return volume.owner->title;
-  if (volume.start == VolumeStart::zeros) return "nothing but zeros at its start";
-  return volume.start == VolumeStart::unreadable ? "its start cannot be read" : "";
 }
 
 }  // namespace lantern

@@ -2,7 +2,7 @@
 #include <string_view>
 
 #include "lantern/error.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 
 namespace lantern {
 namespace {
@@ -37,9 +37,9 @@ bool find_then(const Target& now, Target& then) {
 
 }  // namespace
 
-void walk_versions(const Target& target, const WalkOptions& options, const OpenOptions& open,
-                   const Context& context, const VersionVisitor& visit) {
-  const VolumeView& now = target.volume_view();
+void walk_versions(const Target& target, const WalkOptions& options, const Session& session,
+                   const VersionVisitor& visit) {
+  const VolumeLayer& now = target.volume_layer();
   WalkOptions active = options;
   active.active = true;
   active.deleted = active.versions = false;
@@ -57,16 +57,16 @@ void walk_versions(const Target& target, const WalkOptions& options, const OpenO
       return WalkStep::go_on;
     });
   settle();
-  for (auto version = now.versions.rbegin(); version != now.versions.rend(); ++version) {
+  const std::vector<DiskVersion>& versions = now.versions();
+  for (auto version = versions.rbegin(); version != versions.rend(); ++version) {
     Target then = target;
-    then.disks.back().volumes.push_back(open_volume_version(now, version->id, open, context));
-    then.volume = then.disk().volumes.size() - 1;
-    if (!then.volume_view().file_system || !find_then(target, then)) continue;
+    then.volume = session.open_version(now, version->id);
+    if (!then.volume->file_system() || !find_then(target, then)) continue;
     walk_target(then, active, [&](const Entry& entry) {
       const std::uint64_t state = state_of(entry);
       if (std::binary_search(seen.begin(), seen.end(), state)) return WalkStep::go_on;
       met.push_back(state);
-      visit(then.volume_view(), *version, entry);
+      visit(then.volume_layer(), *version, entry);
       return WalkStep::go_on;
     });
     settle();

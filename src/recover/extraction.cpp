@@ -193,10 +193,10 @@ class Extraction::Job {
   std::string job_line() const {
     std::ostringstream text;
     JsonWriter json(text, true);
-    json.begin_object().key("source").value(target_.disks.front().address.print());
-    json.key("source_bytes").value(target_.disks.front().file->size());
-    json.key("volume").value(target_.volume_view().address.print());
-    json.key("source_samples_sha256").value(identify(*target_.disks.front().file).samples_sha256);
+    json.begin_object().key("source").value(target_.disks.front()->address.print());
+    json.key("source_bytes").value(target_.disks.front()->file->size());
+    json.key("volume").value(target_.volume_layer().address.print());
+    json.key("source_samples_sha256").value(identify(*target_.disks.front()->file).samples_sha256);
     json.end_object();
     return text.str();
   }
@@ -320,8 +320,8 @@ class Extraction::Job {
     ManifestRow row;
     row.entry = &part.entry;
     row.stream = part.stream;
-    row.volume = target_.volume_view().address.print();
-    row.volume_number = target_.volume_view().row.number;
+    row.volume = target_.volume_layer().address.print();
+    row.volume_number = target_.volume_layer().row.number;
     row.size_bytes = part.size_bytes;
     row.intact = part.intact;
     row.with_owner = options_.owners;

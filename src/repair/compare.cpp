@@ -131,30 +131,34 @@ class Comparing {
 };
 
 const ByteSource& bytes_of(const Target& target) {
-  return target.volume ? *target.volume_view().bytes : *target.disk().container.flat;
+  return target.volume ? *target.volume_layer().bytes : *target.disk().container.flat;
 }
 
 // A disk whose table cannot be read is looked at where the other has its volumes.
 Target with_volumes_of(const Target& disk, const Target& other, const Context& context) {
   disk.disk();  // is there
-  Target target = disk;
-  DiskView& own = target.disks.back();
-  const DiskView& like = other.disk();
-  const bool has_volume = std::any_of(own.volumes.begin(), own.volumes.end(),
-                                      [](const VolumeView& v) { return v.file_system != nullptr; });
-  if (target.volume || has_volume || own.table.scheme != VolumeTable::Scheme::none ||
+  const DiskLayer& own = disk.disk();
+  const DiskLayer& like = other.disk();
+  const bool has_volume =
+      std::any_of(own.volumes.begin(), own.volumes.end(),
+                  [](const VolumeLayer& v) { return v.file_system() != nullptr; });
+  if (disk.volume || has_volume || own.table.scheme != VolumeTable::Scheme::none ||
       like.table.scheme == VolumeTable::Scheme::none)
-    return target;
-  own.table = like.table;
-  own.volumes.clear();
+    return disk;
+  const auto with = std::make_shared<DiskLayer>();
+  with->address = own.address;
+  with->inputs = own.inputs;
+  with->bytes = own.bytes;
+  with->file = own.file;
+  with->container = own.container;
+  with->table = like.table;
   for (const VolumeRow& row : like.table.rows) {
-    VolumeView view;
-    view.address = own.address.with({Step::Kind::at, row.range.offset, {}, {}});
-    view.row = row;
-    view.bytes = make_window(own.container.flat, row.range);
-    view.file_system = open_file_system(view.bytes, {}, context.at(view.address.print()));
-    own.volumes.push_back(std::move(view));
+    with->volumes.push_back(std::make_shared<VolumeLayer>(
+        own.address.with({Step::Kind::at, row.range.offset, {}, {}}), row,
+        make_window(own.bytes, row.range), own.inputs, FileSystemOptions(), context));
   }
+  Target target = disk;
+  target.disks.back() = with;
   return target;
 }
 

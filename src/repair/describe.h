@@ -8,9 +8,9 @@
 
 namespace lantern {
 
-void describe_mbr(Structure& structure, const DiskView& disk);
-void describe_gpt_header(Structure& structure, const DiskView& disk, bool copy);
-void describe_gpt_entries(Structure& structure, const DiskView& disk);
+void describe_mbr(Structure& structure, const DiskLayer& disk);
+void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy);
+void describe_gpt_entries(Structure& structure, const DiskLayer& disk);
 
 // The kind of a boot sector: by its own words, else by its copy. Empty: none that is known.
 enum class BootKind { none, fat, fat32, ntfs, exfat };

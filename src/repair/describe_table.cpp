@@ -35,9 +35,9 @@ MbrEntry entry_at(ByteView sector, std::size_t number) {
   return {u8(e, 0), u8(e, 4), le32(e, 8), le32(e, 12)};
 }
 
-const VolumeView* volume_at(const DiskView& disk, std::uint64_t byte) {
+const VolumeLayer* volume_at(const DiskLayer& disk, std::uint64_t byte) {
   const auto found = std::find_if(disk.volumes.begin(), disk.volumes.end(),
-                                  [&](const VolumeView& v) { return v.row.range.offset == byte; });
+                                  [&](const VolumeLayer& v) { return v.row.range.offset == byte; });
   return found == disk.volumes.end() ? nullptr : &*found;
 }
 
@@ -68,15 +68,15 @@ std::string fitting_type(const std::string& holds) {
 }
 
 // Entries whose volume a machine can start from.
-std::vector<std::size_t> startable_entries(ByteView sector, const DiskView& disk) {
+std::vector<std::size_t> startable_entries(ByteView sector, const DiskLayer& disk) {
   std::vector<std::size_t> found;
   for (std::size_t i = 0; i < 4; ++i) {
     const MbrEntry entry = entry_at(sector, i);
     if (!entry.used() || entry.extended()) continue;
     const std::uint64_t at = saturating_mul(entry.start, disk.table.sector_size);
-    const VolumeView* const there = volume_at(disk, at);
+    const VolumeLayer* const there = volume_at(disk, at);
     if (boot_evidence(*disk.container.flat, at,
-                      there != nullptr ? there->file_system.get() : nullptr)
+                      there != nullptr ? there->file_system().get() : nullptr)
             .strong())
       found.push_back(i);
   }
@@ -85,7 +85,7 @@ std::vector<std::size_t> startable_entries(ByteView sector, const DiskView& disk
 
 }  // namespace
 
-void describe_mbr(Structure& structure, const DiskView& disk) {
+void describe_mbr(Structure& structure, const DiskLayer& disk) {
   FieldReader read(structure);
   const ByteView bytes = read.bytes();
   const std::uint64_t sectors = disk.container.flat->size() / disk.table.sector_size;
@@ -106,7 +106,7 @@ void describe_mbr(Structure& structure, const DiskView& disk) {
     const MbrEntry entry = entry_at(bytes, i);
     const std::size_t at = kEntriesAt + i * kEntryBytes;
     const std::uint64_t start_bytes = saturating_mul(entry.start, disk.table.sector_size);
-    const VolumeView* const there = volume_at(disk, start_bytes);
+    const VolumeLayer* const there = volume_at(disk, start_bytes);
     read.prefix = fmt::format("entry{}.", i + 1);
     read.number("active", at, 1, Weight::start,
                 "the boot code starts the volume of the active entry");
@@ -127,14 +127,15 @@ void describe_mbr(Structure& structure, const DiskView& disk) {
     if (entry.used()) {
       read.say(fmt::format("0x{:02x}, {}", entry.type, mbr_type(entry.type).words));
       const std::string holds =
-          there != nullptr && there->file_system ? there->file_system->facts().type : "";
+          there != nullptr && there->file_system() ? there->file_system()->facts().type : "";
       if (!type_fits(entry.type, holds))
         read.expect(fmt::format("{}: its volume holds {}", fitting_type(holds), holds));
     }
     read.raw("end_chs", at + 5, 3, Weight::detail, "the end as old firmware counts it");
     read.number("start", at + 8, 4, Weight::start, "the sector the volume begins at");
     if (entry.used() && !gpt && entry.start == 0) read.expect("past sector 0, which is this one");
-    if (needs_boot_sector(entry.type) && there != nullptr && !there->file_system && !there->owner)
+    if (needs_boot_sector(entry.type) && there != nullptr && !there->file_system() &&
+        !there->owner())
       read.expect(fmt::format("where a volume begins: nothing of {} does there",
                               mbr_type(entry.type).words));
     if (entry.used() && entry.start >= sectors)
@@ -150,7 +151,7 @@ void describe_mbr(Structure& structure, const DiskView& disk) {
   if (le16(bytes, 510) != 0xAA55) read.expect("0xaa55: nothing is started without it");
 }
 
-void describe_gpt_header(Structure& structure, const DiskView& disk, bool copy) {
+void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy) {
   FieldReader read(structure);
   const ByteView bytes = read.bytes();
   const std::uint32_t step = disk.table.sector_size;
@@ -198,7 +199,7 @@ void describe_gpt_header(Structure& structure, const DiskView& disk, bool copy) 
   }
 }
 
-void describe_gpt_entries(Structure& structure, const DiskView& disk) {
+void describe_gpt_entries(Structure& structure, const DiskLayer& disk) {
   FieldReader read(structure);
   const std::uint64_t sectors = disk.container.flat->size() / disk.table.sector_size;
   std::size_t shown = 0;

@@ -22,11 +22,11 @@ struct Refusal {
 
 struct RepairFacet {
   std::string_view format;  // its name in the registry
-  void (*diagnose)(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+  void (*diagnose)(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                    const Context& context) = nullptr;
   // Whether the system the volume belongs to is asleep, or its log will write over what is
   // `touched` (bytes of the volume). May be empty. `context`: its findings are those of opening.
-  std::optional<Refusal> (*guard)(const VolumeView& volume, const std::vector<Range>& touched,
+  std::optional<Refusal> (*guard)(const VolumeLayer& volume, const std::vector<Range>& touched,
                                   const Context& context) = nullptr;
   bool has_superblock = false;  // a structure "superblock" is decoded
 };

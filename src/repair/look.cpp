@@ -20,7 +20,7 @@ constexpr std::size_t kSuperblockAt = 1024;
 constexpr std::size_t kSuperblockBytes = 1024;
 constexpr std::uint64_t kMostEntriesBytes = 16384;
 
-const DiskView& disk_of(const Target& target) {
+const DiskLayer& disk_of(const Target& target) {
   return target.disk();
 }
 
@@ -60,14 +60,14 @@ Structure read_of_disk(const Target& target, const std::string& name, std::uint6
                  length);
 }
 
-const VolumeView& volume_of(const Target& target, const std::optional<std::uint64_t>& number) {
+const VolumeLayer& volume_of(const Target& target, const std::optional<std::uint64_t>& number) {
   const auto& volumes = disk_of(target).volumes;
   if (!number) {
-    if (target.volume) return target.volume_view();
+    if (target.volume) return target.volume_layer();
     if (volumes.size() == 1 && volumes.front().bytes) return volumes.front();
     fail(target, volumes.empty() ? "there is no volume" : "there are several volumes: say which");
   }
-  const auto found = std::find_if(volumes.begin(), volumes.end(), [&](const VolumeView& v) {
+  const auto found = std::find_if(volumes.begin(), volumes.end(), [&](const VolumeLayer& v) {
     return v.bytes && v.row.number == *number;
   });
   if (found == volumes.end()) fail(target, fmt::format("there is no volume {}", *number));
@@ -75,9 +75,9 @@ const VolumeView& volume_of(const Target& target, const std::optional<std::uint6
 }
 
 // The copy a file system keeps of its boot sector; none that can be: empty.
-Bytes copy_of_boot(const VolumeView& volume, std::uint32_t sector_bytes) {
+Bytes copy_of_boot(const VolumeLayer& volume, std::uint32_t sector_bytes) {
   const std::uint64_t end = volume.bytes->size();
-  const std::string holds = volume.file_system ? volume.file_system->facts().type : "";
+  const std::string holds = volume.file_system() ? volume.file_system()->facts().type : "";
   for (const auto& [kind, at] :
        {std::pair(BootKind::ntfs,
                   end / sector_bytes * sector_bytes - std::min<std::uint64_t>(end, sector_bytes)),
@@ -93,8 +93,8 @@ Bytes copy_of_boot(const VolumeView& volume, std::uint32_t sector_bytes) {
   return {};
 }
 
-Structure read_boot(const Target& target, const VolumeView& volume, const std::string& name) {
-  const DiskView& disk = disk_of(target);
+Structure read_boot(const Target& target, const VolumeLayer& volume, const std::string& name) {
+  const DiskLayer& disk = disk_of(target);
   Structure structure = read_at(volume.bytes, volume.address.print(), name, 0, kBootBytes);
   const Bytes copy = copy_of_boot(volume, disk.table.sector_size);
   BootPlace place;
@@ -108,7 +108,7 @@ Structure read_boot(const Target& target, const VolumeView& volume, const std::s
   return structure;
 }
 
-Structure read_superblock(const VolumeView& volume, const std::string& name) {
+Structure read_superblock(const VolumeLayer& volume, const std::string& name) {
   Structure structure =
       read_at(volume.bytes, volume.address.print(), name, kSuperblockAt, kSuperblockBytes);
   describe_superblock(structure, volume.bytes->size());
@@ -117,7 +117,7 @@ Structure read_superblock(const VolumeView& volume, const std::string& name) {
 
 Structure read_file_record(const Target& target, const std::string& name, std::uint64_t number,
                            const Context& context) {
-  const VolumeView& volume = volume_of(target, std::nullopt);
+  const VolumeLayer& volume = volume_of(target, std::nullopt);
   for (const ntfs::Geometry& geometry : ntfs::find_geometries(*volume.bytes)) {
     ntfs::Volume opened{volume.bytes, make_cached(volume.bytes, context), geometry, context,
                         std::min(volume.bytes->size(), geometry.volume_bytes)};
@@ -134,7 +134,7 @@ Structure read_file_record(const Target& target, const std::string& name, std::u
 }
 
 Structure read_gpt(const Target& target, const std::string& name) {
-  const DiskView& disk = disk_of(target);
+  const DiskLayer& disk = disk_of(target);
   const std::uint32_t step = disk.table.sector_size;
   const std::uint64_t sectors = disk.container.flat->size() / step;
   if (name == "gpt:entries") {
@@ -162,11 +162,11 @@ Structure read_mbr(const Target& target) {
 
 // The name of what begins at a byte of the disk, when it has one.
 std::string name_at(const Target& target, std::uint64_t byte) {
-  const DiskView& disk = disk_of(target);
+  const DiskLayer& disk = disk_of(target);
   const std::uint32_t step = disk.table.sector_size;
   const bool table = disk.table.scheme != VolumeTable::Scheme::none;
-  for (const VolumeView& volume : disk.volumes)
-    if (volume.row.range.offset == byte && (table || volume.file_system))
+  for (const VolumeLayer& volume : disk.volumes)
+    if (volume.row.range.offset == byte && (table || volume.file_system()))
       return fmt::format("boot:{}", volume.row.number);
   if (byte == 0) return "mbr";
   if (disk.table.scheme != VolumeTable::Scheme::gpt) return {};
@@ -176,16 +176,16 @@ std::string name_at(const Target& target, std::uint64_t byte) {
 }
 
 Structure read_sector(const Target& target, std::uint64_t number, const Context& context) {
-  const DiskView& disk = disk_of(target);
+  const DiskLayer& disk = disk_of(target);
   const std::uint32_t step = disk.table.sector_size;
   const std::uint64_t offset = saturating_mul(number, step);
-  const std::uint64_t base = target.volume ? target.volume_view().row.range.offset : 0;
+  const std::uint64_t base = target.volume ? target.volume_layer().row.range.offset : 0;
   const bool on_disk = base <= std::numeric_limits<std::uint64_t>::max() - offset;
   if (const std::string name = on_disk ? name_at(target, base + offset) : std::string();
       !name.empty())
     return read_structure(target, name, context);
   const std::string plain = fmt::format("sector {}", number);
-  return target.volume ? read_at(target.volume_view().bytes, target.volume_view().address.print(),
+  return target.volume ? read_at(target.volume_layer().bytes, target.volume_layer().address.print(),
                                  plain, offset, step)
                        : read_of_disk(target, plain, offset, step);
 }
@@ -210,8 +210,8 @@ Structure read_structure(const Target& target, const std::string& name, const Co
 }
 
 std::vector<Structure> structures_of(const Target& target, const Context& context) {
-  const DiskView& disk = disk_of(target);
-  if (target.volume) target.volume_view();  // is there
+  const DiskLayer& disk = disk_of(target);
+  if (target.volume) target.volume_layer();  // is there
   std::vector<Structure> found;
   const auto add = [&](const std::string& name) {
     try {
@@ -222,18 +222,18 @@ std::vector<Structure> structures_of(const Target& target, const Context& contex
   };
   if (!target.volume) {
     const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
-                       disk.volumes.front().file_system;
+                       disk.volumes.front().file_system();
     if (!whole) add("mbr");
     if (disk.table.scheme == VolumeTable::Scheme::gpt)
       for (const char* name : {"gpt", "gpt:entries", "gpt:copy"}) add(name);
   }
   for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
-    if (target.volume && *target.volume != i) continue;
-    const VolumeView& volume = disk.volumes[i];
-    if (volume.file_system || disk.table.scheme != VolumeTable::Scheme::none)
+    const VolumeLayer& volume = disk.volumes[i];
+    if (target.volume && target.volume.get() != &volume) continue;
+    if (volume.file_system() || disk.table.scheme != VolumeTable::Scheme::none)
       add(fmt::format("boot:{}", volume.row.number));
     const RepairFacet* const facet =
-        volume.file_system ? repair_facet(volume.file_system->facts().format) : nullptr;
+        volume.file_system() ? repair_facet(volume.file_system()->facts().format) : nullptr;
     if (facet != nullptr && facet->has_superblock)
       add(fmt::format("superblock:{}", volume.row.number));
   }

@@ -2,20 +2,16 @@
 
 #include <fmt/format.h>
 
-#include <filesystem>
 #include <map>
 
+#include "base/block_cache.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "source/laid_writes.h"
 #include "source/writable_source.h"
 
 namespace lantern {
 namespace {
-
-bool exists(const std::string& path) {
-  std::error_code error;
-  return std::filesystem::exists(std::filesystem::symlink_status(path, error));
-}
 
 // The layers a step writes to, each opened once. A write that gives a block of an image its first
 // place changes what the layer was opened with: then it is opened anew.
@@ -42,32 +38,33 @@ std::vector<std::byte> read_at(const ByteSource& layer, const PlannedWrite& writ
 
 }  // namespace
 
-Context Trial::fresh() const {
-  Context context = context_;
+Session Trial::fresh() const {
+  Context context = session_.context();
   context.findings = std::make_shared<FindingSink>();
   // Nothing is cached: what was written is read at once.
   context.cache = std::make_shared<BlockCache>(0);
   context.scratch = scratch_;
-  return context;
+  return session_.with(std::move(context));
 }
 
 Target Trial::open() const {
-  return open_disk_target(source_, options_, fresh());
+  return fresh().open_disk(source_);
 }
 
 SourcePtr Trial::file() const {
-  if (source_.steps.empty()) return open_file_source(source_.first, fresh());
-  return open().disks.back().file;
+  if (source_.steps.empty()) return open_file_source(source_.first, fresh().context());
+  return open().disks.back()->file;
 }
 
 SourcePtr Trial::layer(const std::string& address) const {
-  Address parsed = Address::parse(address, exists);
+  const Address parsed = Address::parse(address);
   const bool raw_file = !parsed.steps.empty() && parsed.steps.back().kind == Step::Kind::bytes;
-  if (raw_file && parsed.steps.size() == 1) return open_file_source(parsed.first, fresh());
-  const Target target = open_disk_target(parsed, options_, fresh());
+  if (raw_file && parsed.steps.size() == 1)
+    return open_file_source(parsed.first, fresh().context());
+  const Target target = fresh().open_disk(parsed);
   if (target.bytes) return target.bytes;
-  if (target.volume) return target.volume_view().bytes;
-  return target.disk().container.flat;
+  if (target.volume) return target.volume_layer().bytes;
+  return target.disk().bytes;
 }
 
 void Trial::fill_before(RepairStep& step) const {
@@ -76,7 +73,7 @@ void Trial::fill_before(RepairStep& step) const {
 }
 
 void Trial::write(const RepairStep& step) const {
-  scratch_->begin_step(step.code);
+  LaidWrites::of(*scratch_).begin_step(step.code);
   Layers layers(*this);
   for (const PlannedWrite& write : step.writes) {
     const SourcePtr& layer = layers.at(write.address);
@@ -89,7 +86,7 @@ void Trial::write(const RepairStep& step) const {
                   "again");
     const bool in_place = write_through(layer, write.offset_bytes, write.after);
     // The next write may not pass this one.
-    scratch_->flush();
+    LaidWrites::of(*scratch_).flush();
     if (!in_place) layers.forget();
   }
   layers.forget();

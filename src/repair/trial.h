@@ -11,12 +11,8 @@ namespace lantern {
 
 class Trial {
  public:
-  Trial(Address source, const OpenOptions& options, std::shared_ptr<Scratch> scratch,
-        const Context& context)
-      : source_(std::move(source)),
-        options_(options),
-        scratch_(std::move(scratch)),
-        context_(context) {}
+  Trial(Address source, const Session& session, std::shared_ptr<Scratch> scratch)
+      : source_(std::move(source)), session_(session), scratch_(std::move(scratch)) {}
 
   // The disk or volume, as it is now.
   Target open() const;
@@ -33,15 +29,13 @@ class Trial {
 
   const std::shared_ptr<Scratch>& scratch() const { return scratch_; }
   const Address& source() const { return source_; }
-  const OpenOptions& options() const { return options_; }
-  // Of a look that finds the same again; nothing is kept between two of them.
-  Context fresh() const;
+  // For a look that finds the same again; nothing is kept between two of them.
+  Session fresh() const;
 
  private:
   Address source_;
-  const OpenOptions& options_;
+  Session session_;
   std::shared_ptr<Scratch> scratch_;
-  const Context& context_;
 };
 
 }  // namespace lantern

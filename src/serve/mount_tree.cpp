@@ -30,21 +30,21 @@ MountTree::MountTree(const Target& target, const Context& context)
   findings.name = "findings.txt";
   add(kRoot, std::move(findings));
 
-  const DiskView& disk = target_.disk();
+  const DiskLayer& disk = target_.disk();
   MountNode flat;
   flat.kind = MountNode::Kind::raw;
   flat.name = "disk.raw";
   flat.bytes = disk.container.flat;
   add(disks, std::move(flat));
   for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
-    if ((target_.volume && *target_.volume != i) || !disk.volumes[i].bytes) continue;
+    if (target_.volume && target_.volume != disk.volumes.share(i)) continue;
     const std::string name = std::to_string(disk.volumes[i].row.number);
     MountNode raw;
     raw.kind = MountNode::Kind::raw;
     raw.name = "volume-" + name + ".raw";
     raw.bytes = disk.volumes[i].bytes;
     add(disks, std::move(raw));
-    if (!disk.volumes[i].file_system) continue;
+    if (!disk.volumes[i].file_system()) continue;
     for (const auto& [parent, kind] : {std::pair(volumes, MountNode::Kind::active),
                                        std::pair(deleted, MountNode::Kind::deleted)}) {
       MountNode root;
@@ -78,7 +78,7 @@ MountNode& MountTree::add_fixed(std::uint64_t parent, std::string name) {
 }
 
 const FileSystem& MountTree::files_of(const MountNode& node) const {
-  return *target_.disk().volumes.at(node.volume).file_system;
+  return *target_.disk().volumes[node.volume].file_system();
 }
 
 const std::vector<std::uint64_t>& MountTree::children(std::uint64_t number) {

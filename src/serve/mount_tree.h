@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/timestamp.h"
 
 namespace lantern {

@@ -4,6 +4,20 @@
 
 namespace lantern {
 
+const ExtentInput& Extent::below() const {
+  static const ExtentInput kNone;
+  return inputs.empty() ? kNone : inputs.front();
+}
+
+Extent Extent::seen_through(const SourcePtr& source, std::uint64_t offset) const {
+  Extent above{kind, {offset, range.length}, {}, how};
+  if (kind == ExtentKind::direct)
+    above.inputs.push_back({source, range.offset});
+  else
+    above.inputs = inputs;
+  return above;
+}
+
 ReadResult ByteSource::read(std::uint64_t offset, std::span<std::byte> out) const {
   ReadResult result;
   const std::uint64_t whole = size();
@@ -23,7 +37,7 @@ std::optional<std::span<const std::byte>> ByteSource::view(Range) const {
 }
 
 bool ByteSource::do_extents(Range range, const ExtentVisitor& visit) const {
-  return visit({ExtentKind::direct, range, nullptr, range.offset, {}});
+  return visit({ExtentKind::direct, range, {}, {}});
 }
 
 bool known_zero(const ByteSource& source, Range range) {

@@ -1,5 +1,6 @@
 #include <algorithm>
 
+#include "base/block_cache.h"
 #include "lantern/sources.h"
 #include "source/given.h"
 #include "source/writable_source.h"

@@ -1,4 +1,5 @@
-#include "lantern/sources.h"
+#include "source/failing_source.h"
+
 #include "source/given.h"
 
 #include <algorithm>

@@ -11,6 +11,7 @@
 #include "lantern/error.h"
 #include "lantern/scratch.h"
 #include "lantern/sources.h"
+#include "source/laid_writes.h"
 
 namespace lantern {
 namespace {
@@ -98,19 +99,18 @@ class FileSource final : public ByteSource {
       if (data < 0) check_size();
       const std::uint64_t data_from =
           data < 0 ? range.end() : std::min(static_cast<std::uint64_t>(data), range.end());
-      if (data_from > at && !visit({ExtentKind::zero, {at, data_from - at}, nullptr, 0, {}}))
-        return false;
+      if (data_from > at && !visit({ExtentKind::zero, {at, data_from - at}, {}, {}})) return false;
       at = data_from;
       if (at >= range.end()) return true;
       const off_t hole = ::lseek(descriptor_.get(), static_cast<off_t>(at), SEEK_HOLE);
       if (hole < 0) break;
       const std::uint64_t data_to = std::min(static_cast<std::uint64_t>(hole), range.end());
       if (data_to <= at) break;  // changed under us
-      if (!visit({ExtentKind::direct, {at, data_to - at}, nullptr, at, {}})) return false;
+      if (!visit({ExtentKind::direct, {at, data_to - at}, {}, {}})) return false;
       at = data_to;
     }
     if (at >= range.end()) return true;
-    return visit({ExtentKind::direct, {at, range.end() - at}, nullptr, at, {}});
+    return visit({ExtentKind::direct, {at, range.end() - at}, {}, {}});
   }
 
  private:
@@ -163,7 +163,7 @@ class FileSource final : public ByteSource {
 
 SourcePtr open_file_source(const std::string& path, const Context& context) {
   const auto file = std::make_shared<FileSource>(path, context);
-  return context.scratch ? context.scratch->over(path, file) : file;
+  return context.scratch ? LaidWrites::of(*context.scratch).over(path, file) : file;
 }
 
 }  // namespace lantern

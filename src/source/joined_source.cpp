@@ -77,25 +77,18 @@ class JoinedSource final : public WritableSource {
     bool going = true;
     for_each_part(range, [&](const Piece& piece, Range part, std::uint64_t below) {
       if (piece.kind != ExtentKind::direct) {
-        going = visit({piece.kind, part, nullptr, 0, {}});
+        going = visit({piece.kind, part, {}, {}});
         return going;
       }
       const Range inside = intersect({below, part.length}, {0, piece.from->size()});
       piece.from->extents(inside, [&](const Extent& inner) {
-        Extent outer = inner;
-        outer.range.offset = part.offset + (inner.range.offset - below);
-        if (inner.kind == ExtentKind::direct) {
-          outer.below = piece.from;
-          outer.below_offset = inner.range.offset;
-        }
-        going = visit(outer);
-        return going;
+        return going = visit(
+                   inner.seen_through(piece.from, part.offset + (inner.range.offset - below)));
       });
       if (going && inside.length < part.length)
         going = visit({ExtentKind::unreadable,
                        {part.offset + inside.length, part.length - inside.length},
-                       nullptr,
-                       0,
+                       {},
                        {}});
       return going;
     });

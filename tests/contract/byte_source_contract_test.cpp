@@ -9,6 +9,8 @@
 #include "lantern/file_system.h"
 #include "lantern/scratch.h"
 #include "lantern/sources.h"
+#include "source/failing_source.h"
+#include "source/laid_writes.h"
 
 namespace lantern {
 namespace {
@@ -171,9 +173,10 @@ SourcePtr scratch(const kit::Folder& folder, const Context& context) {
   const std::string path = folder.file("below.img", below);
   const SourcePtr source = open_file_source(path, over);
   const auto write = [&](std::size_t from, std::size_t to) {
-    over.scratch->write(path, from, std::span(kHoled).subspan(from, to - from), false);
+    LaidWrites::of(*over.scratch)
+        .write(path, from, std::span(kHoled).subspan(from, to - from), false);
   };
-  over.scratch->write(path, 2000, kit::pattern(3000, 78), false);
+  LaidWrites::of(*over.scratch).write(path, 2000, kit::pattern(3000, 78), false);
   write(1000, 6000);
   write(100'000, kSize);
   write(120'000, 130'000);

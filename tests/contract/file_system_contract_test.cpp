@@ -198,10 +198,10 @@ TEST_P(FileSystemContract, AllocationLeavesNoGapAndAgreesWithTheFiles) {
   const Content tide = files_->open(files_->find({"tide.bin"}).at(0));
   tide.bytes->extents({0, tide.bytes->size()}, [&](const Extent& extent) {
     const auto run = std::find_if(runs.begin(), runs.end(), [&](const auto& r) {
-      return !intersect(r.first, {extent.below_offset, 1}).empty();
+      return !intersect(r.first, {extent.below().offset, 1}).empty();
     });
     EXPECT_TRUE(run->second) << "a file's place is in use";
-    const auto owners = files_->who_owns({extent.below_offset, 1});
+    const auto owners = files_->who_owns({extent.below().offset, 1});
     EXPECT_EQ(owners.size(), 1u);
     if (!owners.empty()) {
       EXPECT_EQ(owners[0].entry.path, std::vector<std::string>{"tide.bin"});

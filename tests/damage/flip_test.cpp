@@ -5,7 +5,7 @@
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
 #include "lantern/error.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 
 namespace lantern {
 namespace {
@@ -55,9 +55,9 @@ std::uint64_t read_everything(const Bytes& disk) {
     });
   };
   try {
-    const DiskView view = open_disk(source, Address{"hurt", {}}, {}, {}, context);
-    for (const VolumeView& volume : view.volumes)
-      if (volume.file_system) visit(*volume.file_system);
+    const DiskPtr view = Session({}, context).open_bytes(source, Address{"hurt", {}}, {});
+    for (const VolumeLayer& volume : view->volumes)
+      if (volume.file_system()) visit(*volume.file_system());
   } catch (const Error&) {
     // One clear line is an answer, too.
   }

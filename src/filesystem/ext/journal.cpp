@@ -275,17 +275,14 @@ class OverlaidVolume final : public ByteSource {
       if (copy == nullptr) {
         bool going = true;
         volume_->extents(part, [&](const Extent& inner) {
-          Extent outer = inner;
-          if (inner.kind == ExtentKind::direct) {
-            outer.below = volume_;
-            outer.below_offset = inner.range.offset;
-          }
-          return going = visit(outer);
+          return going = visit(inner.seen_through(volume_, inner.range.offset));
         });
         return going;
       }
-      return visit({ExtentKind::overlaid, part, volume_,
-                    copy->place * block_bytes_ + part.offset % block_bytes_, "journal"});
+      return visit({ExtentKind::overlaid,
+                    part,
+                    {{volume_, copy->place * block_bytes_ + part.offset % block_bytes_}},
+                    "journal"});
     });
   }
 

@@ -11,6 +11,7 @@
 #include <memory>
 #include <vector>
 
+#include "base/block_cache.h"
 #include "filesystem/fat/boot_sector.h"
 #include "lantern/context.h"
 

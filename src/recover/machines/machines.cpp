@@ -50,12 +50,12 @@ struct Found {
 class FolderSearch {
  public:
   FolderSearch(std::shared_ptr<const Neighbours> folder, std::string host_path, const Host& host,
-               const OpenOptions& options, const Context& context)
+               const Session& session)
       : folder_(std::move(folder)),
         host_path_(std::move(host_path)),
         host_(host),
-        options_(options),
-        context_(context) {}
+        session_(session),
+        context_(session.context()) {}
 
   void run(int depth, MachineFolder& result) {
     names_ = folder_->names();
@@ -71,7 +71,7 @@ class FolderSearch {
     for (const std::string& name : folder_->folders()) {
       const auto below = folder_->folder_of(name + "/.");
       const std::string path = host_path_.empty() ? std::string() : host_path_ + "/" + name;
-      FolderSearch(below, path, host_, options_, context_).run(depth + 1, result);
+      FolderSearch(below, path, host_, session_).run(depth + 1, result);
     }
   }
 
@@ -106,9 +106,9 @@ class FolderSearch {
   Surroundings around() const {
     Surroundings around;
     around.beside = folder_;
-    for (const std::string& path : options_.look_in)
+    for (const std::string& path : session_.options().look_in)
       around.look_in.push_back(host_neighbours(path, context_));
-    around.allow_devices = options_.allow_devices;
+    around.allow_devices = session_.options().allow_devices;
     add_evidence(around);
     return around;
   }
@@ -265,7 +265,7 @@ class FolderSearch {
   std::shared_ptr<const Neighbours> folder_;
   std::string host_path_;
   const Host& host_;
-  const OpenOptions& options_;
+  const Session& session_;
   const Context& context_;
   std::vector<std::string> names_;
 };
@@ -286,12 +286,12 @@ std::string_view to_string(MachineState state) {
 
 MachineFolder find_machines(const std::shared_ptr<const Neighbours>& folder,
                             const std::string& host_path, const Host& host,
-                            const OpenOptions& options, const Context& context) {
+                            const Session& session) {
   if (!folder)
     throw Error(ErrorCode::usage, host_path, std::nullopt, "no folder is given",
-                "open one with open_folder");
+                "open one with Session::open_folder");
   MachineFolder result;
-  FolderSearch(folder, host_path, host, options, context).run(0, result);
+  FolderSearch(folder, host_path, host, session).run(0, result);
   return result;
 }
 

@@ -10,16 +10,10 @@
 #include "repair/apply/journal.h"
 #include "repair/apply/trial_image.h"
 #include "repair/trial.h"
+#include "source/laid_writes.h"
 
 namespace lantern {
 namespace {
-
-Address address_of(const std::string& text) {
-  return Address::parse(text, [](const std::string& path) {
-    std::error_code error;
-    return std::filesystem::exists(std::filesystem::symlink_status(path, error));
-  });
-}
 
 std::vector<TouchedLayer> touched_by(const RepairPlan& plan,
                                      const std::vector<std::size_t>& steps) {
@@ -34,9 +28,9 @@ std::vector<TouchedLayer> touched_by(const RepairPlan& plan,
 }  // namespace
 
 void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                const OpenOptions& options, const std::shared_ptr<Scratch>& scratch,
-                const Context& context) {
-  const Address source = address_of(plan.source);
+                const Session& session, const std::shared_ptr<Scratch>& scratch) {
+  const Context& context = session.context();
+  const Address source = Address::parse(plan.source);
   const Identity now = identify(*open_file_source(source.first, context));
   if (compare(plan.identity, now) != Sameness::same)
     throw Error(ErrorCode::refused, plan.source, std::nullopt,
@@ -49,7 +43,7 @@ void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
       throw Error(ErrorCode::usage, plan.source, std::nullopt,
                   fmt::format("there is no step {}", number),
                   "lantern repair without --apply lists them");
-  const Trial trial(source, options, scratch, context);
+  const Trial trial(source, session, scratch);
   for (const RepairStep& step : plan.steps) {
     if (std::find(steps.begin(), steps.end(), step.number) == steps.end()) continue;
     context.check_cancelled();
@@ -58,16 +52,17 @@ void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
 }
 
 ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                         const OpenOptions& options, const ApplyOptions& how,
-                         const Context& context) {
+                         const Session& session, const ApplyOptions& how) {
+  const Context& context = session.context();
   const auto scratch = Scratch::in_memory(context.clock->now_seconds());
-  try_repair(plan, steps, options, scratch, context);
+  try_repair(plan, steps, session, scratch);
   ApplyResult result;
-  if (scratch->log().writes().empty()) return result;
-  const GuardedWrites guarded{plan.source, touched_by(plan, steps), scratch->log()};
-  const Beside beside = check_guards(guarded, options, how, context);
-  const Media media = open_media(scratch->log(), how);
-  const auto journal = keep_journal(scratch->log(), guarded, how.journal, context);
+  WriteLog& log = LaidWrites::of(*scratch).log();
+  if (log.writes().empty()) return result;
+  const GuardedWrites guarded{plan.source, touched_by(plan, steps), log};
+  const Beside beside = check_guards(guarded, session, how);
+  const Media media = open_media(log, how);
+  const auto journal = keep_journal(log, guarded, how.journal, context);
   try {
     make_writes(*journal, media, context);
   } catch (const Error& error) {
@@ -88,7 +83,7 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
 namespace {
 
 // An empty child of the disk; nothing of it is left when it cannot be written whole.
-void write_child(const DiskView& disk, const std::string& child, const Context& context) {
+void write_child(const DiskLayer& disk, const std::string& child, const Context& context) {
   const ImageOptions how = child_of(disk.address, disk.container.format, child);
   ImageSummary made;
   try {
@@ -107,14 +102,14 @@ void write_child(const DiskView& disk, const std::string& child, const Context& 
 }  // namespace
 
 ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& steps,
-                        const std::string& child, const OpenOptions& options,
-                        const Context& context) {
+                        const std::string& child, const Session& session) {
+  const Context& context = session.context();
   // It has to go through on the original first, in memory.
-  try_repair(plan, steps, options,
-             Scratch::in_memory(context.clock->now_seconds(), context.scratch), context);
-  const Address source = address_of(plan.source);
-  const Target original = open_disk_target(source, options, context);
-  const DiskView& disk = original.disk();
+  try_repair(plan, steps, session,
+             Scratch::in_memory(context.clock->now_seconds(), context.scratch));
+  const Address source = Address::parse(plan.source);
+  const Target original = session.open_disk(source);
+  const DiskLayer& disk = original.disk();
   const std::string of_disk = disk.address.print();
   RepairPlan of_child = plan;
   for (RepairStep& step : of_child.steps) {
@@ -130,17 +125,18 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
     }
   }
   const auto scratch = Scratch::in_memory(context.clock->now_seconds());
+  WriteLog& log = LaidWrites::of(*scratch).log();
   write_child(disk, child, context);
   try {
     of_child.source = child;
     // It may be in another folder than its parent.
-    OpenOptions of_both = options;
+    OpenOptions of_both = session.options();
     of_both.look_in.push_back(
         std::filesystem::absolute(resolved(source).first).parent_path().string());
     of_child.identity = identify(*open_file_source(child, context));
-    try_repair(of_child, steps, of_both, scratch, context);
+    try_repair(of_child, steps, Session(of_both, context), scratch);
     // The child is ours and new: there is nothing to take back.
-    make_writes(scratch->log(), open_media(scratch->log(), {}), context);
+    make_writes(log, open_media(log, {}), context);
     mark_as_trial(child, context);
   } catch (const Error&) {
     delete_trial(child);
@@ -148,7 +144,7 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
   }
   ApplyResult result;
   result.applied = steps;
-  for (const WriteLog::Write& write : scratch->log().writes()) result.bytes_written += write.length;
+  for (const WriteLog::Write& write : log.writes()) result.bytes_written += write.length;
   return result;
 }
 

@@ -26,12 +26,8 @@ std::string full_path(const std::string& path) {
 
 class Guards {
  public:
-  Guards(const GuardedWrites& guarded, const OpenOptions& options, const ApplyOptions& how,
-         const Context& context)
-      : guarded_(guarded), options_(options), how_(how), context_(context) {
-    context_.findings = std::make_shared<FindingSink>();
-    context_.scratch = nullptr;
-  }
+  Guards(const GuardedWrites& guarded, const Session& session, const ApplyOptions& how)
+      : guarded_(guarded), how_(how), session_(as_it_lies(session)), context_(session_.context()) {}
 
   Beside check() {
     for (const WriteLog::File& file : guarded_.writes.files()) {
@@ -45,6 +41,14 @@ class Guards {
   }
 
  private:
+  // Without what is laid over it, and telling nobody.
+  static Session as_it_lies(const Session& session) {
+    Context context = session.context();
+    context.findings = std::make_shared<FindingSink>();
+    context.scratch = nullptr;
+    return session.with(std::move(context));
+  }
+
   [[noreturn]] static void refuse(const std::string& where, const std::string& what,
                                   const std::string& next) {
     throw Error(ErrorCode::refused, where, std::nullopt, what, next);
@@ -90,7 +94,7 @@ class Guards {
     std::error_code error;
     if (!fs::is_regular_file(path, error) || !how_.host) return;
     const MachineFolder found = find_machines(host_neighbours(folder.string(), context_),
-                                              folder.string(), *how_.host, options_, context_);
+                                              folder.string(), *how_.host, session_);
     for (const Machine& machine : found.machines) {
       const bool names =
           std::any_of(machine.disks.begin(), machine.disks.end(), [&](const MachineDisk& disk) {
@@ -145,30 +149,27 @@ class Guards {
 
   // What the file systems' own logs will write over, and what a sleeping system has in mind.
   void file_systems() {
-    std::error_code error;
-    const Address source = Address::parse(guarded_.source, [&](const std::string& path) {
-      return fs::exists(fs::symlink_status(path, error));
-    });
+    const Address source = Address::parse(guarded_.source);
     std::optional<Target> target;
     try {
-      target = open_disk_target(source, options_, context_);
+      target = session_.open_disk(source);
     } catch (const Error& failed) {
       if (failed.code() == ErrorCode::stopped) throw;
       return;  // too hurt to be opened: nothing in it is asleep that could be known
     }
-    const DiskView& disk = target->disk();
-    for (const VolumeView& volume : disk.volumes) {
-      if (!volume.file_system) continue;
+    const DiskLayer& disk = target->disk();
+    for (const VolumeLayer& volume : disk.volumes) {
+      if (!volume.file_system()) continue;
       const std::vector<Range> touched = touched_in(disk, volume);
       if (touched.empty()) continue;
-      const RepairFacet* const facet = repair_facet(volume.file_system->facts().format);
+      const RepairFacet* const facet = repair_facet(volume.file_system()->facts().format);
       if (facet == nullptr || facet->guard == nullptr) continue;
       if (const auto refusal = facet->guard(volume, touched, context_))
         refuse(volume.address.print(), refusal->why, refusal->next_step);
     }
   }
 
-  std::vector<Range> touched_in(const DiskView& disk, const VolumeView& volume) const {
+  std::vector<Range> touched_in(const DiskLayer& disk, const VolumeLayer& volume) const {
     std::vector<Range> touched;
     for (const TouchedLayer& layer : guarded_.layers) {
       if (layer.address == volume.address.print()) {
@@ -184,17 +185,16 @@ class Guards {
   }
 
   const GuardedWrites& guarded_;
-  const OpenOptions& options_;
   const ApplyOptions& how_;
-  Context context_;
+  Session session_;
+  const Context& context_;
   Beside beside_;
 };
 
 }  // namespace
 
-Beside check_guards(const GuardedWrites& guarded, const OpenOptions& options,
-                    const ApplyOptions& how, const Context& context) {
-  return Guards(guarded, options, how, context).check();
+Beside check_guards(const GuardedWrites& guarded, const Session& session, const ApplyOptions& how) {
+  return Guards(guarded, session, how).check();
 }
 
 }  // namespace lantern

@@ -31,7 +31,6 @@ struct Beside {
 };
 
 // Throws Error{refused}, with who and what to do.
-Beside check_guards(const GuardedWrites& guarded, const OpenOptions& options,
-                    const ApplyOptions& how, const Context& context);
+Beside check_guards(const GuardedWrites& guarded, const Session& session, const ApplyOptions& how);
 
 }  // namespace lantern

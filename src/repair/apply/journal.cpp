@@ -232,7 +232,7 @@ void check_before_writing(const WriteLog& log, const ApplyOptions& how, const Co
   own.journal = log.path();
   OpenOptions options;
   options.host = how.host;
-  check_guards(guarded, options, own, context);
+  check_guards(guarded, Session(options, context), own);
 }
 
 std::string damage_text(const WriteLog& log) {

@@ -13,7 +13,7 @@ namespace {
 // Of NTFS: the boot sector and what belongs to it. No log speaks of these.
 constexpr std::uint64_t kBootBytes = 8192;
 
-bool was_unclean(const VolumeView& volume, const Context& context) {
+bool was_unclean(const VolumeLayer& volume, const Context& context) {
   const std::vector<Finding> all = context.findings->all();
   return std::any_of(all.begin(), all.end(), [&](const Finding& finding) {
     return finding.code == FindingCode::ntfs_unclean && finding.address == volume.address.print();
@@ -32,9 +32,9 @@ bool is_hibernated(const FileSystem& files) {
 
 }  // namespace
 
-std::optional<Refusal> guard_ntfs(const VolumeView& volume, const std::vector<Range>& touched,
+std::optional<Refusal> guard_ntfs(const VolumeLayer& volume, const std::vector<Range>& touched,
                                   const Context& context) {
-  if (is_hibernated(*volume.file_system))
+  if (is_hibernated(*volume.file_system()))
     return Refusal{"its system is hibernated: it wakes with this volume in mind",
                    "start it and shut it down whole, or repair a copy: --scratch, --into"};
   const std::uint64_t end = volume.bytes->size() - std::min(volume.bytes->size(), kBootBytes);
@@ -47,7 +47,7 @@ std::optional<Refusal> guard_ntfs(const VolumeView& volume, const std::vector<Ra
   return std::nullopt;
 }
 
-std::optional<Refusal> guard_ext(const VolumeView& volume, const std::vector<Range>& touched,
+std::optional<Refusal> guard_ext(const VolumeLayer& volume, const std::vector<Range>& touched,
                                  const Context& context) {
   const auto supers = ext::find_superblocks(*volume.bytes);
   if (supers.empty()) return std::nullopt;

@@ -10,9 +10,9 @@
 
 namespace lantern {
 
-std::optional<Refusal> guard_ntfs(const VolumeView& volume, const std::vector<Range>& touched,
+std::optional<Refusal> guard_ntfs(const VolumeLayer& volume, const std::vector<Range>& touched,
                                   const Context& context);
-std::optional<Refusal> guard_ext(const VolumeView& volume, const std::vector<Range>& touched,
+std::optional<Refusal> guard_ext(const VolumeLayer& volume, const std::vector<Range>& touched,
                                  const Context& context);
 
 }  // namespace lantern

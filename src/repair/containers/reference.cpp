@@ -31,7 +31,7 @@ void diagnose_reference(const Address& address, const SourcePtr& file, const std
   if (!address.steps.empty()) return;
   ChainLink parent;
   try {
-    const Container container = open_first(address, {}, context).container;
+    const Container container = Session({}, context).open_first(address)->container;
     if (container.format != "vmdk" || container.chain.empty()) return;
     parent = container.chain.front();
   } catch (const Error& error) {

@@ -56,7 +56,8 @@ void write_log_out(const SourcePtr& file, const std::string& place, std::size_t 
   std::uint64_t changed = 0;
   if (replayed != file) {
     replayed->extents({0, replayed->size()}, [&](const Extent& extent) {
-      const bool same = extent.below == file && extent.below_offset == extent.range.offset;
+      const bool same =
+          extent.below().source == file && extent.below().offset == extent.range.offset;
       const bool hole = extent.kind == ExtentKind::zero && known_zero(*file, extent.range);
       changed += same || hole ? 0 : extent.range.length;
       if (same || hole || changed > kMostChanged) return changed <= kMostChanged;

@@ -69,25 +69,25 @@ std::string known_loader(ByteView sector);
 
 void diagnose_container(const Address& address, const SourcePtr& file, Diagnosis& diagnosis,
                         const Context& context);
-void diagnose_mbr(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+void diagnose_mbr(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& diagnosis,
                   const Context& context);
-void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+void diagnose_gpt(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& diagnosis,
                   const Context& context);
 // Whether a GPT is, or was, on the disk.
-bool has_gpt(const DiskView& disk);
+bool has_gpt(const DiskLayer& disk);
 // Whether, with no table left, the volumes found are such as only a GPT names: more than four, past
 // what an MBR counts, or one that firmware starts from.
-bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found);
+bool asks_for_gpt(const DiskLayer& disk, const VolumeSearch& found);
 // Whether, with no table left, an MBR as well as a GPT can have named the volumes found.
-bool fits_either_table(const DiskView& disk, const VolumeSearch& found);
+bool fits_either_table(const DiskLayer& disk, const VolumeSearch& found);
 
-void diagnose_fat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_fat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context);
-void diagnose_ntfs(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_ntfs(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                    const Context& context);
-void diagnose_exfat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_exfat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                     const Context& context);
-void diagnose_ext(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_ext(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context);
 
 }  // namespace lantern

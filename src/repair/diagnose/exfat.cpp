@@ -119,7 +119,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
 
   void make_anew() {
     // Only a volume that nothing else claims: the table says so, or nothing else is there.
-    if (volume_.file_system || volume_.row.type_code == "0x83") return;
+    if (volume_.file_system() || volume_.row.type_code == "0x83") return;
     std::optional<Root> root;
     std::vector<std::uint64_t> capitals;
     Bytes piece(std::size_t{1} << 20);
@@ -228,7 +228,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
 
 }  // namespace
 
-void diagnose_exfat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_exfat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                     const Context& /*context*/) {
   ExfatDiagnosis(disk, volume, diagnosis).run();
 }

@@ -24,7 +24,7 @@ constexpr std::uint16_t kNoBitmap = 2;
 
 class ExtDiagnosis : VolumeDiagnosis {
  public:
-  ExtDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+  ExtDiagnosis(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                const Context& context)
       : VolumeDiagnosis(disk, volume, diagnosis), context_(context) {}
 
@@ -282,7 +282,7 @@ class ExtDiagnosis : VolumeDiagnosis {
 
 }  // namespace
 
-void diagnose_ext(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_ext(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context) {
   ExtDiagnosis(disk, volume, diagnosis, context).run();
 }

@@ -32,7 +32,7 @@ std::uint32_t top_of(Width width) {
 
 class FatDiagnosis : VolumeDiagnosis {
  public:
-  FatDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+  FatDiagnosis(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                const Context& context)
       : VolumeDiagnosis(disk, volume, diagnosis),
         context_(context),
@@ -431,7 +431,7 @@ class FatDiagnosis : VolumeDiagnosis {
 
 }  // namespace
 
-void diagnose_fat(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_fat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context) {
   FatDiagnosis(disk, volume, diagnosis, context).run();
 }

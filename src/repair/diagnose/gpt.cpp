@@ -81,7 +81,7 @@ struct Content {
 
 class GptDiagnosis {
  public:
-  GptDiagnosis(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis)
+  GptDiagnosis(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& diagnosis)
       : found_(found),
         diagnosis_(diagnosis),
         flat_(disk.container.flat),
@@ -413,7 +413,7 @@ class GptDiagnosis {
 
 }  // namespace
 
-bool has_gpt(const DiskView& disk) {
+bool has_gpt(const DiskLayer& disk) {
   if (disk.table.scheme == VolumeTable::Scheme::gpt) return true;
   // An MBR whose volumes are there counts more than an older GPT beside it.
   if (disk.table.scheme == VolumeTable::Scheme::mbr && !disk.table.rows.empty()) {
@@ -434,7 +434,7 @@ bool has_gpt(const DiskView& disk) {
 namespace {
 
 // No entry is left of a table, and there is room for a GPT before and behind the volumes.
-bool may_have_been_gpt(const DiskView& disk, const VolumeSearch& found) {
+bool may_have_been_gpt(const DiskLayer& disk, const VolumeSearch& found) {
   constexpr std::uint64_t kTableSectors = 34;
   const std::uint64_t step = disk.table.sector_size;
   const Bytes mbr = read_bytes(*disk.container.flat, 0, 512);
@@ -446,14 +446,14 @@ bool may_have_been_gpt(const DiskView& disk, const VolumeSearch& found) {
          found.volumes.back().range.end() + kTableSectors * step <= disk.container.flat->size();
 }
 
-bool is_too_much_for_mbr(const DiskView& disk, const VolumeSearch& found) {
+bool is_too_much_for_mbr(const DiskLayer& disk, const VolumeSearch& found) {
   return found.volumes.size() > 4 ||
          found.volumes.back().range.end() / disk.table.sector_size > 0xFFFFFFFF;
 }
 
 }  // namespace
 
-bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found) {
+bool asks_for_gpt(const DiskLayer& disk, const VolumeSearch& found) {
   return may_have_been_gpt(disk, found) &&
          (is_too_much_for_mbr(disk, found) ||
           std::any_of(found.volumes.begin(), found.volumes.end(), [&](const FoundVolume& v) {
@@ -461,11 +461,11 @@ bool asks_for_gpt(const DiskView& disk, const VolumeSearch& found) {
           }));
 }
 
-bool fits_either_table(const DiskView& disk, const VolumeSearch& found) {
+bool fits_either_table(const DiskLayer& disk, const VolumeSearch& found) {
   return may_have_been_gpt(disk, found) && !is_too_much_for_mbr(disk, found);
 }
 
-void diagnose_gpt(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+void diagnose_gpt(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& diagnosis,
                   const Context& /*context*/) {
   GptDiagnosis(disk, found, diagnosis).run();
 }

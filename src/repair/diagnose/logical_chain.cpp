@@ -19,7 +19,7 @@ struct Logical {
 
 class Chain {
  public:
-  Chain(const DiskView& disk, const VolumeSearch& found, const MbrEntry& extended, bool lba)
+  Chain(const DiskLayer& disk, const VolumeSearch& found, const MbrEntry& extended, bool lba)
       : disk_(disk),
         found_(found),
         extended_(extended),
@@ -34,7 +34,7 @@ class Chain {
           !intersect(extended_.range(), {start_of(volume), 1}).empty())
         inside.push_back(&volume);
     std::size_t named = 0;
-    for (const VolumeView& view : disk_.volumes)
+    for (const VolumeLayer& view : disk_.volumes)
       if (view.row.number >= 5) ++named;
     const bool all_named =
         std::all_of(inside.begin(), inside.end(), [](const FoundVolume* v) { return v->row >= 5; });
@@ -129,7 +129,7 @@ class Chain {
     return step;
   }
 
-  const DiskView& disk_;
+  const DiskLayer& disk_;
   const VolumeSearch& found_;
   const MbrEntry& extended_;
   bool lba_;
@@ -139,7 +139,7 @@ class Chain {
 
 }  // namespace
 
-void mend_logical_chain(const DiskView& disk, const VolumeSearch& found, const MbrEntry& extended,
+void mend_logical_chain(const DiskLayer& disk, const VolumeSearch& found, const MbrEntry& extended,
                         bool lba, Diagnosis& diagnosis) {
   Chain(disk, found, extended, lba).mend(diagnosis);
 }

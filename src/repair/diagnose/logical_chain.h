@@ -10,7 +10,7 @@
 namespace lantern {
 
 // Proposes the chain that leads to every volume found in `extended`, where the one there does not.
-void mend_logical_chain(const DiskView& disk, const VolumeSearch& found, const MbrEntry& extended,
+void mend_logical_chain(const DiskLayer& disk, const VolumeSearch& found, const MbrEntry& extended,
                         bool lba, Diagnosis& diagnosis);
 
 }  // namespace lantern

@@ -20,7 +20,7 @@ constexpr std::size_t kCodeBytes = 440;
 
 class MbrDiagnosis {
  public:
-  MbrDiagnosis(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis)
+  MbrDiagnosis(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& diagnosis)
       : disk_(disk),
         found_(found),
         diagnosis_(diagnosis),
@@ -94,8 +94,8 @@ class MbrDiagnosis {
     if (volume_at(entry.start) != nullptr) return true;
     const auto view = std::find_if(
         disk_.volumes.begin(), disk_.volumes.end(),
-        [&](const VolumeView& v) { return v.row.range.offset == entry.start * step_; });
-    return view != disk_.volumes.end() && (view->owner || view->file_system);
+        [&](const VolumeLayer& v) { return v.row.range.offset == entry.start * step_; });
+    return view != disk_.volumes.end() && (view->owner() || view->file_system());
   }
 
   bool entries_can_be() const {
@@ -577,7 +577,7 @@ class MbrDiagnosis {
             [](std::span<std::byte> after) { lay_bytes(after, 0, own_boot_code()); });
   }
 
-  const DiskView& disk_;
+  const DiskLayer& disk_;
   const VolumeSearch& found_;
   Diagnosis& diagnosis_;
   SourcePtr flat_;
@@ -589,7 +589,7 @@ class MbrDiagnosis {
 
 }  // namespace
 
-void diagnose_mbr(const DiskView& disk, const VolumeSearch& found, Diagnosis& diagnosis,
+void diagnose_mbr(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& diagnosis,
                   const Context& /*context*/) {
   MbrDiagnosis(disk, found, diagnosis).run();
 }

@@ -132,7 +132,7 @@ std::uint8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
 
 class NtfsDiagnosis : VolumeDiagnosis {
  public:
-  NtfsDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis)
+  NtfsDiagnosis(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis)
       : VolumeDiagnosis(disk, volume, diagnosis), boot_(read_bytes(bytes_, 0, kSector)) {}
 
   void run() {
@@ -372,7 +372,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
 
 }  // namespace
 
-void diagnose_ntfs(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis,
+void diagnose_ntfs(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                    const Context& /*context*/) {
   NtfsDiagnosis(disk, volume, diagnosis).run();
 }

@@ -12,7 +12,7 @@ namespace lantern {
 
 class VolumeDiagnosis {
  public:
-  VolumeDiagnosis(const DiskView& disk, const VolumeView& volume, Diagnosis& diagnosis)
+  VolumeDiagnosis(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis)
       : disk_(disk),
         volume_(volume),
         diagnosis_(diagnosis),
@@ -45,12 +45,12 @@ class VolumeDiagnosis {
   // Whether a machine is to start from it, and so what its boot sector says of its place counts.
   bool starts() const {
     return disk_.table.scheme != VolumeTable::Scheme::none &&
-           boot_evidence(*disk_.container.flat, base_, volume_.file_system.get()).strong();
+           boot_evidence(*disk_.container.flat, base_, volume_.file_system().get()).strong();
   }
   std::uint64_t start_sector(std::uint64_t sector_bytes) const { return base_ / sector_bytes; }
 
-  const DiskView& disk_;
-  const VolumeView& volume_;
+  const DiskLayer& disk_;
+  const VolumeLayer& volume_;
   Diagnosis& diagnosis_;
   const ByteSource& bytes_;
 

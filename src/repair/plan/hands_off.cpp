@@ -25,11 +25,11 @@ bool is_member(const Recognition& owner) {
 
 // Metadata in the last volume of a disk look like the disk's own when they do not say where their
 // member begins.
-bool is_of_a_volume(const DiskView& disk) {
-  return std::any_of(disk.volumes.begin(), disk.volumes.end(), [&](const VolumeView& volume) {
-    return volume.row.range.offset != 0 && volume.owner &&
-           volume.owner->format == disk.owner->format &&
-           volume.row.range.offset + volume.owner->place == disk.owner->place;
+bool is_of_a_volume(const DiskLayer& disk) {
+  return std::any_of(disk.volumes.begin(), disk.volumes.end(), [&](const VolumeLayer& volume) {
+    return volume.row.range.offset != 0 && volume.owner() &&
+           volume.owner()->format == disk.owner->format &&
+           volume.row.range.offset + volume.owner()->place == disk.owner->place;
   });
 }
 
@@ -50,13 +50,13 @@ struct Protected {
 
 std::vector<Protected> protected_ranges(const Target& target, const VolumeSearch& found) {
   std::vector<Protected> list;
-  for (const VolumeView& volume : target.disk().volumes) {
-    if (!volume.owner || !volume.owner->verified) continue;
+  for (const VolumeLayer& volume : target.disk().volumes) {
+    if (!volume.owner() || !volume.owner()->verified) continue;
     Range range = volume.row.range;
     // A file system that ends before its volume does leaves the rest to nobody.
-    if (volume.owner->range.length != 0)
-      range.length = std::min(range.length, volume.owner->range.length);
-    list.push_back({range, volume.owner->format, name_of(*volume.owner)});
+    if (volume.owner()->range.length != 0)
+      range.length = std::min(range.length, volume.owner()->range.length);
+    list.push_back({range, volume.owner()->format, name_of(*volume.owner())});
   }
   for (const FoundVolume& volume : found.volumes)
     if (repair_facet(volume.format) == nullptr && volume.verified)
@@ -81,7 +81,7 @@ constexpr std::string_view kEfiSystem = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";
 
 }  // namespace
 
-std::string why_disk_is_left(const DiskView& disk) {
+std::string why_disk_is_left(const DiskLayer& disk) {
   if (!disk.owner || is_repaired(*disk.owner)) return {};
   const Recognition& owner = *disk.owner;
   if (owner.kind == FormatKind::container || owner.kind == FormatKind::partition_table) return {};
@@ -129,7 +129,7 @@ bool type_contradicts(const VolumeRow& row, std::string_view format) {
   return !is(kLinuxData) || format != "ext";
 }
 
-MissingEnd missing_end(const DiskView& disk) {
+MissingEnd missing_end(const DiskLayer& disk) {
   const std::uint64_t size = disk.container.flat->size();
   const std::uint64_t step = disk.table.sector_size;
   MissingEnd missing;
@@ -140,9 +140,9 @@ MissingEnd missing_end(const DiskView& disk) {
   if (disk.table.scheme == VolumeTable::Scheme::gpt && gpt_header_is_right(header))
     if (const auto end = checked_mul(le64(header, 32) + 1, step))
       claim(*end, "the place of its second copy in the GPT");
-  for (const VolumeView& volume : disk.volumes) {
-    if (!volume.owner || volume.owner->from_copy || !volume.owner->verified) continue;
-    const Recognition& owner = *volume.owner;
+  for (const VolumeLayer& volume : disk.volumes) {
+    if (!volume.owner() || volume.owner()->from_copy || !volume.owner()->verified) continue;
+    const Recognition& owner = *volume.owner();
     // The copy of its boot sector ends a volume of NTFS: where it is there, nothing is missing.
     if (owner.format == "ntfs" && ntfs::find_geometries(*volume.bytes).size() > 1) continue;
     const std::uint64_t end = volume.row.range.offset + owner.range.length;

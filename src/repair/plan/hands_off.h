@@ -5,7 +5,7 @@
 
 #include <string>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/repair.h"
 #include "lantern/sweep.h"
 
@@ -13,7 +13,7 @@ namespace lantern {
 
 // Why the disk itself is left alone: it is a member of an array or group, encrypted, or a file
 // system of a kind that is not read here. Empty: it is not.
-std::string why_disk_is_left(const DiskView& disk);
+std::string why_disk_is_left(const DiskLayer& disk);
 
 // Why a step may not be applied, by where it writes. `found`: volumes of the disk that no table
 // names. Empty: nothing is in its way.
@@ -30,6 +30,6 @@ struct MissingEnd {
   std::uint64_t bytes = 0;  // 0: nothing is missing
   std::string evidence;
 };
-MissingEnd missing_end(const DiskView& disk);
+MissingEnd missing_end(const DiskLayer& disk);
 
 }  // namespace lantern

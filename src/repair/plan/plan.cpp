@@ -73,9 +73,8 @@ std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std:
   return steps;
 }
 
-RepairPlan plan_repair(const Address& source, const PlanOptions& how, const OpenOptions& options,
-                       const Context& context) {
-  return make_repair_plan(source, how, options, context);
+RepairPlan plan_repair(const Address& source, const PlanOptions& how, const Session& session) {
+  return make_repair_plan(source, how, session);
 }
 
 void add_manual_step(RepairPlan& plan, RepairStep step) {
@@ -87,11 +86,11 @@ void add_manual_step(RepairPlan& plan, RepairStep step) {
 }
 
 RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
-                      const std::vector<std::byte>& bytes, const OpenOptions& options,
-                      const Context& context) {
+                      const std::vector<std::byte>& bytes, const Session& session) {
+  const Context& context = session.context();
   const Address own = resolved(source);
-  const Trial trial(own, options, Scratch::in_memory(context.clock->now_seconds(), context.scratch),
-                    context);
+  const Trial trial(own, session,
+                    Scratch::in_memory(context.clock->now_seconds(), context.scratch));
   RepairPlan plan;
   plan.source = own.print();
   plan.identity = identify(*open_file_source(own.first, context));

@@ -80,12 +80,12 @@ std::uint32_t crc(ByteView bytes) {
 
 class FieldPlan {
  public:
-  FieldPlan(const Address& source, const std::string& name, const OpenOptions& options,
-            const Context& context)
-      : trial_(resolved(source), options,
-               Scratch::in_memory(context.clock->now_seconds(), context.scratch), context),
+  FieldPlan(const Address& source, const std::string& name, const Session& session)
+      : trial_(
+            resolved(source), session,
+            Scratch::in_memory(session.context().clock->now_seconds(), session.context().scratch)),
         target_(trial_.open()),
-        context_(trial_.fresh()) {
+        context_(trial_.fresh().context()) {
     const std::size_t dot = name.find('.');
     if (dot == std::string::npos)
       fail(fmt::format("\"{}\" names no field", for_terminal(name)),
@@ -149,7 +149,7 @@ class FieldPlan {
 
   // Both headers have a sum over the entries, and the other copy has the entries, too.
   void sum_of_entries(const Bytes& after, RepairStep& step) const {
-    const DiskView& disk = target_.disk();
+    const DiskLayer& disk = target_.disk();
     const SourcePtr& flat = disk.container.flat;
     for (const char* name : {"gpt", "gpt:copy"}) {
       Structure header;
@@ -199,8 +199,8 @@ class FieldPlan {
 }  // namespace
 
 RepairPlan plan_field(const Address& source, const std::string& field, const std::string& value,
-                      const OpenOptions& options, const Context& context) {
-  return FieldPlan(source, field, options, context).run(value, context);
+                      const Session& session) {
+  return FieldPlan(source, field, session).run(value, session.context());
 }
 
 }  // namespace lantern

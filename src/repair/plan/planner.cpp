@@ -46,9 +46,8 @@ struct Fix {
 
 class Planner {
  public:
-  Planner(const Address& source, const PlanOptions& how, const OpenOptions& options,
-          const Context& context)
-      : source_(resolved(source)), how_(how), options_(options), context_(context) {
+  Planner(const Address& source, const PlanOptions& how, const Session& session)
+      : source_(resolved(source)), how_(how), session_(session), context_(session.context()) {
     push_trial();
   }
 
@@ -80,20 +79,19 @@ class Planner {
   void push_trial() {
     const auto below = trials_.empty() ? context_.scratch : trials_.back()->scratch();
     trials_.push_back(std::make_unique<Trial>(
-        source_, options_, Scratch::in_memory(context_.clock->now_seconds(), below), context_));
+        source_, session_, Scratch::in_memory(context_.clock->now_seconds(), below)));
   }
 
   // A disk as a trial shows it; what cannot be opened has nothing accessible.
   struct Opened {
     std::unique_ptr<Target> target;  // may be empty
-    Context context;                 // with the findings of its readers
+    Session session;
   };
 
   Opened open(const Trial& trial) const {
     Opened opened{nullptr, trial.fresh()};
     try {
-      opened.target =
-          std::make_unique<Target>(open_disk_target(trial.source(), options_, opened.context));
+      opened.target = std::make_unique<Target>(opened.session.open_disk(trial.source()));
     } catch (const Error& error) {
       if (error.code() != ErrorCode::cannot_read && error.code() != ErrorCode::unsupported) throw;
     }
@@ -101,7 +99,7 @@ class Planner {
   }
 
   AccessState state_of(const Opened& opened, const std::vector<PlannedWrite>& writes) {
-    return opened.target ? meter_.measure(*opened.target, writes, opened.context) : AccessState{};
+    return opened.target ? meter_.measure(*opened.target, writes, context_) : AccessState{};
   }
 
   // The disk with what is laid so far. Null: it cannot be opened.
@@ -118,15 +116,16 @@ class Planner {
   // Damage that no fix repairs is not passed over in silence.
   void what_is_left() {
     if (!waiting_.empty()) lay_again();
-    const Context context = trial().fresh();
+    const Session session = trial().fresh();
     try {
-      open_disk_target(trial().source(), options_, context);
+      const Target left = session.open_disk(trial().source());
+      for (const VolumeLayer& volume : left.disk().volumes) volume.file_system();
     } catch (const Error& error) {
       if (error.code() == ErrorCode::stopped) throw;
       note(error.what());
     }
     std::size_t told = 0;
-    for (const Finding& finding : context.findings->all()) {
+    for (const Finding& finding : session.context().findings->all()) {
       if (finding.severity != Severity::damage) continue;
       if (++told > kMaxNoted) break;
       note(finding.address + ": " + finding.message);
@@ -141,7 +140,7 @@ class Planner {
     for (std::size_t round = 0; round < kMaxRounds; ++round) {
       const auto ask = [this] {
         Diagnosis diagnosis;
-        diagnose_container(trial().source(), trial().file(), diagnosis, trial().fresh());
+        diagnose_container(trial().source(), trial().file(), diagnosis, trial().fresh().context());
         return diagnosis;
       };
       if (!take(ask(), ask, {})) return;
@@ -150,22 +149,25 @@ class Planner {
 
   void tables() {
     if (target() == nullptr || target()->volume) return;
-    const DiskView disk = target()->disk();
+    const DiskPtr held = target()->disks.back();
+    const DiskLayer& disk = *held;
     if (const std::string why = why_disk_is_left(disk); !why.empty()) {
       left_ = true;
       note(why);
       return;
     }
     const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
-                       disk.volumes.front().file_system;
+                       disk.volumes.front().file_system();
     if (whole || disk.container.flat->size() < 1024) return;
-    const auto [found, unsearched] = volumes_for_table(disk, how_.every_sector, trial().fresh());
+    const auto [found, unsearched] =
+        volumes_for_table(disk, how_.every_sector, trial().fresh().context());
     if (!unsearched.empty()) note(unsearched);
     const bool gpt = has_gpt(disk) || asks_for_gpt(disk, found);
     const auto ask = [this, &found = found, gpt] {
       Diagnosis diagnosis;
       if (target() != nullptr)
-        (gpt ? diagnose_gpt : diagnose_mbr)(target()->disk(), found, diagnosis, trial().fresh());
+        (gpt ? diagnose_gpt : diagnose_mbr)(target()->disk(), found, diagnosis,
+                                            trial().fresh().context());
       return diagnosis;
     };
     const TableEvidence evidence = evidence_of_a_table(disk, found, context_);
@@ -190,10 +192,10 @@ class Planner {
   // Nothing is left of a table, and the volumes found could stand in an MBR or in a GPT: each is
   // one fix, and neither is certain.
   template <typename Ask>
-  void take_either(Diagnosis first, const DiskView& disk, const VolumeSearch& found, bool gpt,
+  void take_either(Diagnosis first, const DiskLayer& disk, const VolumeSearch& found, bool gpt,
                    const Ask& ask) {
     Diagnosis second;
-    (gpt ? diagnose_mbr : diagnose_gpt)(disk, found, second, trial().fresh());
+    (gpt ? diagnose_mbr : diagnose_gpt)(disk, found, second, trial().fresh().context());
     for (Diagnosis* const one : {&first, &second})
       for (RepairStep& step : one->steps) {
         step.part = "table";
@@ -227,7 +229,7 @@ class Planner {
 
   // A short file is not the true size of its disk: what would make a table or volume end where the
   // file does would lose what is missing for good.
-  void leave_what_shrinks(const DiskView& disk, Diagnosis& diagnosis) {
+  void leave_what_shrinks(const DiskLayer& disk, Diagnosis& diagnosis) {
     const MissingEnd missing = missing_end(disk);
     if (missing.bytes == 0) return;
     note(
@@ -243,20 +245,20 @@ class Planner {
   void volumes() {
     if (left_) return;
     for (std::size_t i = 0; target() != nullptr && i < target()->disk().volumes.size(); ++i) {
-      if (target()->volume && *target()->volume != i) continue;
-      const DiskView& disk = target()->disk();
-      if (!may_be_repaired(disk, disk.volumes[i])) continue;
-      const VolumeView volume = disk.volumes[i];
+      const DiskPtr disk = target()->disks.back();
+      const VolumeLayer& volume = disk->volumes[i];
+      if (target()->volume && target()->volume.get() != &volume) continue;
+      if (!may_be_repaired(*disk, volume)) continue;
       for (const RepairFacet& facet : repair_facets())
         if (diagnose_as(facet, volume)) break;
     }
   }
 
-  bool may_be_repaired(const DiskView& disk, const VolumeView& volume) {
+  bool may_be_repaired(const DiskLayer& disk, const VolumeLayer& volume) {
     // What is recognised and not read is left alone: what would repair it would harm it.
-    if (volume.owner && !is_repaired(*volume.owner) &&
-        (volume.owner->verified || !volume.file_system)) {
-      if (volume.owner->kind != FormatKind::swap) left_alone_.insert(volume.row.range.offset);
+    if (volume.owner() && !is_repaired(*volume.owner()) &&
+        (volume.owner()->verified || !volume.file_system())) {
+      if (volume.owner()->kind != FormatKind::swap) left_alone_.insert(volume.row.range.offset);
       return false;
     }
     const MissingEnd missing = missing_end(disk);
@@ -267,18 +269,18 @@ class Planner {
     return !cut;
   }
 
-  bool diagnose_as(const RepairFacet& facet, const VolumeView& volume) {
-    if (volume.file_system ? volume.file_system->facts().format != facet.format
-                           : type_contradicts(volume.row, facet.format))
+  bool diagnose_as(const RepairFacet& facet, const VolumeLayer& volume) {
+    if (volume.file_system() ? volume.file_system()->facts().format != facet.format
+                             : type_contradicts(volume.row, facet.format))
       return false;
     const std::uint64_t start = volume.row.range.offset;
     const auto ask = [this, start, diagnose = facet.diagnose] {
       Diagnosis diagnosis;
       if (target() == nullptr) return diagnosis;
-      const DiskView& disk = target()->disk();
-      for (const VolumeView& now : disk.volumes) {
+      const DiskLayer& disk = target()->disk();
+      for (const VolumeLayer& now : disk.volumes) {
         if (now.row.range.offset != start) continue;
-        diagnose(disk, now, diagnosis, trial().fresh());
+        diagnose(disk, now, diagnosis, trial().fresh().context());
         break;
       }
       return diagnosis;
@@ -442,9 +444,8 @@ class Planner {
 
   // A state with these parts laid, in order; empty when one does not fit.
   std::optional<AccessState> tried(const std::vector<const Part*>& parts) {
-    const Trial trial(source_, options_,
-                      Scratch::in_memory(context_.clock->now_seconds(), context_.scratch),
-                      context_);
+    const Trial trial(source_, session_,
+                      Scratch::in_memory(context_.clock->now_seconds(), context_.scratch));
     const auto writes = lay(trial, parts);
     if (!writes) return std::nullopt;
     return state_of(open(trial), *writes);
@@ -569,7 +570,7 @@ class Planner {
 
   Address source_;
   PlanOptions how_;
-  const OpenOptions& options_;
+  const Session& session_;
   const Context& context_;
   std::vector<std::unique_ptr<Trial>> trials_;  // each over the one before
   StateMeter meter_;
@@ -587,9 +588,8 @@ class Planner {
 
 }  // namespace
 
-RepairPlan make_repair_plan(const Address& source, const PlanOptions& how,
-                            const OpenOptions& options, const Context& context) {
-  return Planner(source, how, options, context).run();
+RepairPlan make_repair_plan(const Address& source, const PlanOptions& how, const Session& session) {
+  return Planner(source, how, session).run();
 }
 
 }  // namespace lantern

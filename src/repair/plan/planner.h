@@ -9,7 +9,6 @@
 
 namespace lantern {
 
-RepairPlan make_repair_plan(const Address& source, const PlanOptions& how,
-                            const OpenOptions& options, const Context& context);
+RepairPlan make_repair_plan(const Address& source, const PlanOptions& how, const Session& session);
 
 }  // namespace lantern

@@ -18,15 +18,40 @@ namespace {
 constexpr std::uint64_t kMaxCounted = 200'000;  // entries of one volume
 constexpr std::size_t kCodeBytes = 440;
 
-VolumeState look_at(const VolumeView& volume, const Context& context) {
+// That a volume or its entry ends past the disk is no damage to be repaired: the rest of the disk
+// may be missing.
+bool is_size(FindingCode code) {
+  return code == FindingCode::fat_volume_size || code == FindingCode::ext_volume_size ||
+         code == FindingCode::ntfs_volume_size || code == FindingCode::exfat_volume_size ||
+         code == FindingCode::container_truncated;
+}
+
+// Damage and warnings, a line each.
+std::set<std::string> findings_in(const FindingSink& sink) {
+  std::set<std::string> lines;
+  for (const Finding& finding : sink.all())
+    if (finding.severity != Severity::note && !is_size(finding.code))
+      lines.insert(fmt::format("{} of {}", to_string(finding.code), finding.address));
+  return lines;
+}
+
+VolumeState look_at(const VolumeLayer& volume, const Context& context) {
   VolumeState state;
-  if (!volume.file_system) return state;
-  state.type = volume.file_system->facts().type;
-  state.verified = volume.owner && volume.owner->is_read && volume.owner->verified &&
-                   !volume.owner->from_copy &&
-                   volume.file_system->facts().format == volume.owner->format;
+  const FileSystem* const files = volume.file_system().get();
+  const std::optional<Recognition>& owner = volume.owner();
+  if (files != nullptr || owner)
+    state.recorded_bytes = files != nullptr ? files->facts().size_bytes : owner->range.length;
+  if (files == nullptr) {
+    if (owner && owner->verified)
+      state.owner = owner->title + " is recognised" + (owner->from_copy ? " by a copy" : "");
+    state.findings = findings_in(*volume.findings);
+    return state;
+  }
+  state.type = files->facts().type;
+  state.verified = owner && owner->is_read && owner->verified && !owner->from_copy &&
+                   files->facts().format == owner->format;
   std::uint64_t seen = 0;
-  volume.file_system->walk({}, [&](const Entry& entry) {
+  files->walk({}, [&](const Entry& entry) {
     if (++seen % 1024 == 0) context.check_cancelled();
     ++(entry.kind == EntryKind::folder ? state.folders : state.files);
     if (entry.kind == EntryKind::file && entry.intact.value_or(0) == 1)
@@ -35,15 +60,8 @@ VolumeState look_at(const VolumeView& volume, const Context& context) {
     state.complete = seen < kMaxCounted;
     return state.complete ? WalkStep::go_on : WalkStep::stop;
   });
+  state.findings = findings_in(*volume.findings);
   return state;
-}
-
-// That a volume or its entry ends past the disk is no damage to be repaired: the rest of the disk
-// may be missing.
-bool is_size(FindingCode code) {
-  return code == FindingCode::fat_volume_size || code == FindingCode::ext_volume_size ||
-         code == FindingCode::ntfs_volume_size || code == FindingCode::exfat_volume_size ||
-         code == FindingCode::container_truncated;
 }
 
 // What was written to a part of the disk, as a key.
@@ -62,8 +80,8 @@ std::string writes_in(Range range, const std::vector<PlannedWrite>& writes,
 // The entries of an MBR that fit what they lead to, and what of the start chain holds.
 class TableFacts {
  public:
-  TableFacts(const DiskView& disk, std::set<std::string>& facts)
-      : disk_(disk), facts_(facts), step_(disk.table.sector_size) {}
+  TableFacts(const DiskLayer& disk, AccessState& state)
+      : disk_(disk), state_(state), facts_(state.facts), step_(disk.table.sector_size) {}
 
   void add() {
     const ByteSource& flat = *disk_.container.flat;
@@ -84,9 +102,9 @@ class TableFacts {
     if (active != 1) return;
     facts_.insert("one entry is active");
     const std::uint64_t start = mbr_entry(sector, last).start * step_;
-    for (const VolumeView& volume : disk_.volumes) {
+    for (const VolumeLayer& volume : disk_.volumes) {
       if (volume.row.range.offset != start) continue;
-      const BootEvidence evidence = boot_evidence(flat, start, volume.file_system.get());
+      const BootEvidence evidence = boot_evidence(flat, start, volume.file_system().get());
       if (!evidence.code || evidence.files.empty()) continue;
       facts_.insert(
           fmt::format("the active volume is the one at byte {}, which has boot code and "
@@ -98,13 +116,10 @@ class TableFacts {
 
  private:
   void entry(const VolumeRow& row, std::uint64_t disk_size) {
-    const auto view =
-        std::find_if(disk_.volumes.begin(), disk_.volumes.end(),
-                     [&](const VolumeView& v) { return v.row.range.offset == row.range.offset; });
-    if (view == disk_.volumes.end() || (!view->file_system && !view->owner)) return;
-    const std::string type = view->file_system ? view->file_system->facts().type : "";
-    const std::uint64_t needed =
-        view->file_system ? view->file_system->facts().size_bytes : view->owner->range.length;
+    const auto known = state_.volumes.find(row.range.offset);
+    if (known == state_.volumes.end() || !known->second.recorded_bytes) return;
+    const std::string& type = known->second.type;
+    const std::uint64_t needed = *known->second.recorded_bytes;
     const bool overlaps =
         std::any_of(disk_.table.rows.begin(), disk_.table.rows.end(), [&](const VolumeRow& other) {
           return other.number != row.number && !intersect(other.range, row.range).empty();
@@ -131,7 +146,8 @@ class TableFacts {
     }
   }
 
-  const DiskView& disk_;
+  const DiskLayer& disk_;
+  AccessState& state_;
   std::set<std::string>& facts_;
   std::uint64_t step_;
 };
@@ -152,26 +168,25 @@ Reach AccessState::reach() const {
 AccessState StateMeter::measure(const Target& target, const std::vector<PlannedWrite>& writes,
                                 const Context& context) {
   AccessState state;
-  const DiskView& disk = target.disk();
+  const DiskLayer& disk = target.disk();
   const std::string address = disk.address.print();
-  for (const VolumeView& volume : disk.volumes) {
-    if (target.volume && &volume != &target.volume_view()) continue;
+  state.findings = findings_in(*disk.findings);
+  for (const LayerPtr& below : disk.inputs) state.findings.merge(findings_in(*below->findings));
+  for (const VolumeLayer& volume : disk.volumes) {
+    if (target.volume && &volume != target.volume.get()) continue;
     context.check_cancelled();
     const Range range = volume.row.range;
     const std::string key =
-        fmt::format("{} {} {} {}\n{}", range.offset, range.length, content_of(volume),
-                    volume.owner && volume.owner->verified, writes_in(range, writes, address));
+        fmt::format("{} {}\n{}", range.offset, range.length, writes_in(range, writes, address));
     auto known = known_.find(key);
     if (known == known_.end()) known = known_.emplace(key, look_at(volume, context)).first;
-    state.volumes[range.offset] = known->second;
-    if (!volume.file_system && volume.owner && volume.owner->verified)
-      state.facts.insert(fmt::format("{} is recognised at byte {}{}", volume.owner->title,
-                                     range.offset, volume.owner->from_copy ? " by a copy" : ""));
+    const VolumeState& now = known->second;
+    state.volumes[range.offset] = now;
+    state.findings.insert(now.findings.begin(), now.findings.end());
+    if (!now.owner.empty())
+      state.facts.insert(fmt::format("{} at byte {}", now.owner, range.offset));
   }
-  if (!target.volume) TableFacts(disk, state.facts).add();
-  for (const Finding& finding : context.findings->all())
-    if (finding.severity != Severity::note && !is_size(finding.code))
-      state.findings.insert(fmt::format("{} of {}", to_string(finding.code), finding.address));
+  if (!target.volume) TableFacts(disk, state).add();
   return state;
 }
 

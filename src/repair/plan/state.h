@@ -5,10 +5,11 @@
 #pragma once
 
 #include <map>
+#include <optional>
 #include <set>
 #include <string>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/repair.h"
 
 namespace lantern {
@@ -20,6 +21,10 @@ struct VolumeState {
   bool complete = true;   // all of its entries were looked at
   std::uint64_t files = 0, folders = 0;
   std::set<std::uint64_t> intact;  // a hash each of path and size
+  // What else was found when it was opened and walked.
+  std::string owner;                            // that is verified and not read, in words
+  std::optional<std::uint64_t> recorded_bytes;  // its size by its own figures; empty: nothing known
+  std::set<std::string> findings;               // damage and warnings of its readers
 };
 
 struct AccessState {
@@ -35,7 +40,8 @@ struct AccessState {
 // Measures states; a volume that no write has touched is not walked twice.
 class StateMeter {
  public:
-  // `writes`: what was written to the disk since it was first measured.
+  // `writes`: what was written to the disk since it was first measured. A volume none of them
+  // touches is not opened again.
   AccessState measure(const Target& target, const std::vector<PlannedWrite>& writes,
                       const Context& context);
 

@@ -16,15 +16,15 @@ constexpr std::uint64_t kQuicklyRead = 1u << 30;
 constexpr std::uint64_t kBeforeVolumes = 1u << 20;
 
 // Whether the table leads to something wherever it leads, or the volumes found are all there is.
-bool explained(const DiskView& disk, const VolumeSearch& found) {
+bool explained(const DiskLayer& disk, const VolumeSearch& found) {
   if (found.unexplained == 0) return true;
   if (disk.table.scheme == VolumeTable::Scheme::none) return false;
-  return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeView& v) {
+  return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeLayer& v) {
     // Of kinds that are not read here nothing can be said.
     const bool any_kind = std::all_of(
         repair_facets().begin(), repair_facets().end(),
         [&](const RepairFacet& facet) { return type_contradicts(v.row, facet.format); });
-    return v.file_system || v.owner || v.row.system || any_kind;
+    return v.file_system() || v.owner() || v.row.system || any_kind;
   });
 }
 
@@ -45,7 +45,8 @@ bool has_data(const ByteSource& flat, Range range, const Context& context) {
 
 }  // namespace
 
-VolumesForTable volumes_for_table(const DiskView& disk, bool every_sector, const Context& context) {
+VolumesForTable volumes_for_table(const DiskLayer& disk, bool every_sector,
+                                  const Context& context) {
   VolumeSearchOptions how;
   how.usual_places_only = !every_sector;
   how.every_sector = every_sector;
@@ -57,7 +58,7 @@ VolumesForTable volumes_for_table(const DiskView& disk, bool every_sector, const
   return {search_volumes(disk.container.flat, disk.table, {}, context), {}};
 }
 
-TableEvidence evidence_of_a_table(const DiskView& disk, const VolumeSearch& found,
+TableEvidence evidence_of_a_table(const DiskLayer& disk, const VolumeSearch& found,
                                   const Context& context) {
   const ByteSource& flat = *disk.container.flat;
   const Bytes sector = read_bytes(flat, 0, 512);

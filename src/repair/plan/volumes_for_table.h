@@ -6,7 +6,7 @@
 
 #include <string>
 
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/sweep.h"
 
 namespace lantern {
@@ -18,7 +18,7 @@ struct VolumesForTable {
 
 // Looks in the usual places; in all of the disk where the table does not explain what lies there
 // and reading takes seconds, or when asked to.
-VolumesForTable volumes_for_table(const DiskView& disk, bool every_sector, const Context& context);
+VolumesForTable volumes_for_table(const DiskLayer& disk, bool every_sector, const Context& context);
 
 enum class TableEvidence {
   good,
@@ -26,7 +26,7 @@ enum class TableEvidence {
   none       // a volume where no partition begins: it may be content of something else
 };
 // Where nothing is left of a table. `good` where something is.
-TableEvidence evidence_of_a_table(const DiskView& disk, const VolumeSearch& found,
+TableEvidence evidence_of_a_table(const DiskLayer& disk, const VolumeSearch& found,
                                   const Context& context);
 
 }  // namespace lantern

@@ -1,5 +1,6 @@
 #include <gtest/gtest.h>
 
+#include "base/block_cache.h"
 #include "base/bytes.h"
 #include "base/checked.h"
 #include "base/sha256.h"
@@ -55,8 +56,9 @@ TEST(FindingSink, DropsRepeatsAndStopsAtItsCap) {
   EXPECT_FALSE(context.findings->worse_than_note());
   for (std::uint64_t i = 0; i < 100; ++i)
     context.report(FindingCode::mbr_overlap, Severity::damage, {i, 1}, "many");
-  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"container.header@7", "mbr.overlap@0",
-                                                           "mbr.overlap@1", "findings.capped@0"}));
+  EXPECT_EQ(kit::codes(context),
+            (std::vector<std::string>{"mbr.overlap@0", "mbr.overlap@1", "container.header@7",
+                                      "findings.capped@0"}));
   EXPECT_TRUE(context.findings->worse_than_note());
 }
 

@@ -43,8 +43,8 @@ TEST_F(Ntfs, TheCopyOfTheBootSectorAndTheMirrorOfTheTableAreUsed) {
   ASSERT_TRUE(files);
   EXPECT_EQ(all(*files).size(), 1u);
   const auto codes = kit::codes(context_);
-  EXPECT_EQ(codes.at(0), "ntfs.table@8192");
-  EXPECT_EQ(codes.at(1), "ntfs.boot-sector@0");
+  EXPECT_EQ(codes.at(0), "ntfs.boot-sector@0");
+  EXPECT_EQ(codes.at(1), "ntfs.table@8192");
 }
 
 TEST_F(Ntfs, WithoutTableAndMirrorItSaysSo) {

@@ -76,7 +76,7 @@ void lay_array_member(kit::Bytes& disk, std::size_t at) {
 VolumeSearch searched(const kit::Bytes& disk) {
   VolumeSearchOptions usual;
   usual.usual_places_only = true;
-  return search_volumes(make_memory_source(disk), {}, usual, {});
+  return search_volumes(make_memory_source(disk), {}, usual, Context());
 }
 
 struct Kind {
@@ -112,7 +112,7 @@ TEST(NamedVolume, IsFoundWhereNoneUsuallyIs) {
     EXPECT_TRUE(searched(disk).volumes.empty()) << kind.name;
     VolumeSearchOptions all;
     all.every_sector = true;
-    const VolumeSearch found = search_volumes(make_memory_source(disk), {}, all, {});
+    const VolumeSearch found = search_volumes(make_memory_source(disk), {}, all, Context());
     ASSERT_EQ(found.volumes.size(), 1u) << kind.name;
     EXPECT_EQ(found.volumes[0].range.offset, kStart + 37 * 512) << kind.name;
   }
@@ -145,7 +145,7 @@ TEST(NamedVolume, EveryByteOfAHeaderMayBeWrong) {
       if (whole[kStart + i] == std::byte{0}) continue;
       kit::Bytes start(whole.begin() + kStart, whole.begin() + kStart + 128 * 1024);
       start[i] = static_cast<std::byte>(0xFF);
-      const VolumeSearch found = search_volumes(make_memory_source(start), {}, {}, {});
+      const VolumeSearch found = search_volumes(make_memory_source(start), {}, {}, Context());
       for (const FoundVolume& volume : found.volumes)
         EXPECT_LE(volume.range.offset, start.size()) << kind.name << " " << i;
     }

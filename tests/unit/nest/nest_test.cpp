@@ -1,4 +1,4 @@
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 
 #include <gtest/gtest.h>
 
@@ -45,11 +45,11 @@ Address at(const std::string& text, const std::string& first) {
 class NestOfStation : public ::testing::Test {
  protected:
   Target open(const std::string& steps) {
-    return open_target(at(path_ + steps, path_), {}, context_);
+    return Session({}, context_).open(at(path_ + steps, path_));
   }
   ErrorCode refusal(const std::string& steps) {
     try {
-      open_volume_target(at(path_ + steps, path_), {}, context_);
+      Session({}, context_).open_volume(at(path_ + steps, path_));
     } catch (const Error& error) {
       return error.code();
     }
@@ -62,11 +62,11 @@ class NestOfStation : public ::testing::Test {
 };
 
 TEST_F(NestOfStation, VolumesAreNamedByNumberPlaceLabelAndUuid) {
-  const std::string place = "::at=" + std::to_string(open("::2").volume_view().row.range.offset);
+  const std::string place = "::at=" + std::to_string(open("::2").volume_layer().row.range.offset);
   for (const std::string& step : {std::string("::2"), std::string("::label=KEEPER"), place}) {
     const Target target = open(step);
-    ASSERT_TRUE(target.volume && target.volume_view().file_system) << step;
-    EXPECT_EQ(target.volume_view().file_system->facts().label, "KEEPER") << step;
+    ASSERT_TRUE(target.volume && target.volume_layer().file_system()) << step;
+    EXPECT_EQ(target.volume_layer().file_system()->facts().label, "KEEPER") << step;
   }
   EXPECT_EQ(refusal("::uuid=1A2B-3C4D"), ErrorCode::usage) << "both volumes have it";
   EXPECT_EQ(refusal("::3"), ErrorCode::not_found);
@@ -76,7 +76,7 @@ TEST_F(NestOfStation, VolumesAreNamedByNumberPlaceLabelAndUuid) {
 }
 
 TEST_F(NestOfStation, TheUsersFilesAreChosenByEvidence) {
-  const Target target = open_volume_target(at(path_, path_), {}, context_);
+  const Target target = Session({}, context_).open_volume(at(path_, path_));
   EXPECT_EQ(target.chosen, path_ + "::2");
   EXPECT_EQ(target.why,
             "9 files of kinds people make; volume 1 has 1 and holds boot files (\"EFI\")");
@@ -95,7 +95,7 @@ TEST_F(NestOfStation, PathsAndIdsLeadToEntries) {
 TEST_F(NestOfStation, BytesIsWhatLiesThere) {
   EXPECT_EQ(open("::bytes").bytes->size(), station_disk().size());
   EXPECT_EQ(kit::read_all(*open("::2::/photograph 3.jpg::bytes").bytes), kit::pattern(500, 3));
-  EXPECT_EQ(open("::1::bytes").bytes->size(), open("::1").volume_view().row.range.length);
+  EXPECT_EQ(open("::1::bytes").bytes->size(), open("::1").volume_layer().row.range.length);
 }
 
 TEST(Nest, ADiskInAFileInAVolumeInADiskOpens) {
@@ -111,19 +111,20 @@ TEST(Nest, ADiskInAFileInAVolumeInADiskOpens) {
   const std::string path = folder.file("host.img", host.bytes());
   const Context context;
   const std::string address = path + "::1::/machines/mail.vdi::2::/Photograph 4.jpg";
-  const Target target = open_target(at(address, path), {}, context);
+  const Target target = Session({}, context).open(at(address, path));
   ASSERT_TRUE(target.entry);
   EXPECT_EQ(target.disks.size(), 2u);
-  EXPECT_EQ(kit::read_all(*target.volume_view().file_system->open(*target.entry).bytes),
+  EXPECT_EQ(kit::read_all(*target.volume_layer().file_system()->open(*target.entry).bytes),
             kit::pattern(500, 4));
   // And out of a deleted image, by its id.
   host.remove(slot, clusters);
   const std::string hurt = folder.file("hurt.img", host.bytes());
-  const Target again = open_target(
-      at(hurt + "::1::@" + std::to_string(slot) + "::2::/Photograph 4.jpg", hurt), {}, context);
-  EXPECT_EQ(kit::read_all(*again.volume_view().file_system->open(*again.entry).bytes),
+  const Target again =
+      Session({}, context)
+          .open(at(hurt + "::1::@" + std::to_string(slot) + "::2::/Photograph 4.jpg", hurt));
+  EXPECT_EQ(kit::read_all(*again.volume_layer().file_system()->open(*again.entry).bytes),
             kit::pattern(500, 4));
-  EXPECT_EQ(again.volume_view().address.print(), hurt + "::1::@" + std::to_string(slot) + "::2");
+  EXPECT_EQ(again.volume_layer().address.print(), hurt + "::1::@" + std::to_string(slot) + "::2");
 }
 
 TEST(Nest, PiecesOfASplitImageInAFolderOfAVolumeAreJoined) {
@@ -142,8 +143,8 @@ TEST(Nest, PiecesOfASplitImageInAFolderOfAVolumeAreJoined) {
   const kit::Folder folder;
   const std::string path = folder.file("host.img", host.bytes());
   const Target target =
-      open_target(at(path + "::1::/disk.001::2::/Photograph 4.jpg", path), {}, Context());
-  EXPECT_EQ(kit::read_all(*target.volume_view().file_system->open(*target.entry).bytes),
+      Session({}, Context()).open(at(path + "::1::/disk.001::2::/Photograph 4.jpg", path));
+  EXPECT_EQ(kit::read_all(*target.volume_layer().file_system()->open(*target.entry).bytes),
             kit::pattern(500, 4));
 }
 
@@ -154,7 +155,7 @@ TEST(Nest, SeveralDeletedHoldersOfAPathAreAskedAbout) {
   const kit::Folder folder;
   const std::string path = folder.file("card.img", volume.bytes());
   try {
-    open_target(at(path + "::1::/log.txt", path), {}, Context());
+    Session({}, Context()).open(at(path + "::1::/log.txt", path));
     ADD_FAILURE();
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::usage);
@@ -166,7 +167,7 @@ TEST(Nest, AnEmptyFileIsSaidToBeEmpty) {
   const kit::Folder folder;
   const std::string path = folder.file("empty.img", {});
   try {
-    open_first(at(path, path), {}, Context());
+    Session({}, Context()).open_first(at(path, path));
     ADD_FAILURE();
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::cannot_open);
@@ -177,7 +178,7 @@ TEST(Survey, TellsLayersVolumesAndTheNextCommand) {
   const kit::Folder folder;
   const std::string path = folder.file("station.img", station_disk());
   const Context context;
-  const SurveyReport report = survey({at(path, path)}, {}, context);
+  const SurveyReport report = survey({at(path, path)}, Session({}, context));
   Codes layers;
   for (const SurveyLayer& layer : report.layers) layers.push_back(layer.kind + " " + layer.format);
   EXPECT_EQ(layers, (Codes{"source file", "disk raw", "table mbr", "volume FAT12",
@@ -207,7 +208,7 @@ TEST(Nest, SaysWhoHoldsTheSourceOpenForWriting) {
   const Context context;
   OpenOptions options;
   options.host = std::make_shared<StandInHost>();
-  open_first(at(path, path), options, context);
+  Session(options, context).open_first(at(path, path));
   ASSERT_EQ(kit::codes(context), Codes{"source.held@0"});
   EXPECT_EQ(context.findings->all()[0].message, "held open for writing by hypervisor (process 77)");
 }

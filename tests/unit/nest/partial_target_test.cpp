@@ -10,6 +10,8 @@
 
 #include "kit/bytes.h"
 #include "lantern/lantern.h"
+#include "source/failing_source.h"
+#include "source/laid_writes.h"
 
 namespace lantern {
 namespace {
@@ -34,23 +36,20 @@ std::vector<std::pair<std::string, Target>> partial_targets(const Context& conte
   std::vector<std::pair<std::string, Target>> targets;
   targets.emplace_back("nothing", Target());
   Target no_disk;
-  no_disk.volume = 0;
+  no_disk.volume = std::make_shared<VolumeLayer>();
   targets.emplace_back("a volume without a disk", no_disk);
   Target unopened;
-  unopened.disks.emplace_back();
+  unopened.disks.push_back(std::make_shared<DiskLayer>());
   targets.emplace_back("a disk that was not opened", unopened);
-  unopened.disks.back().volumes.emplace_back();
-  unopened.volume = 0;
+  unopened.volume = std::make_shared<VolumeLayer>();
   targets.emplace_back("a volume of a disk that was not opened", unopened);
   Address address;
   address.first = "station.img";
   Target disk;
   disk.disks.push_back(
-      open_disk(make_memory_source(std::vector<std::byte>(1u << 20)), address, {}, {}, context));
-  disk.volume = 7;
-  targets.emplace_back("a volume that is not there", disk);
-  disk.disks.back().volumes.emplace_back();
-  disk.volume = disk.disks.back().volumes.size() - 1;
+      Session({}, context)
+          .open_bytes(make_memory_source(std::vector<std::byte>(1u << 20)), address, {}));
+  disk.volume = std::make_shared<VolumeLayer>();
   targets.emplace_back("a volume that was not opened", disk);
   return targets;
 }
@@ -62,13 +61,13 @@ TEST(PartialTargets, AreErrors) {
     const Target& t = target;
     const auto content = make_memory_source(std::vector<std::byte>(16));
     std::vector<Call> calls = {
-        {"Target::volume_view", [&] { t.volume_view(); }},
+        {"Target::volume_view", [&] { t.volume_layer(); }},
         {"Target::file_system", [&] { t.file_system(); }},
         {"walk_target", [&] { walk_target(t, {}, [](const Entry&) { return WalkStep::go_on; }); }},
         {"walk_versions",
          [&] {
-           walk_versions(t, {}, {}, context,
-                         [](const VolumeView&, const DiskVersion&, const Entry&) {});
+           walk_versions(t, {}, Session({}, context),
+                         [](const VolumeLayer&, const DiskVersion&, const Entry&) {});
          }},
         {"search", [&] { search(t, {}, [](const Entry&) { return true; }); }},
         {"Extraction",
@@ -82,7 +81,7 @@ TEST(PartialTargets, AreErrors) {
          }},
         {"follow_down",
          [&] { follow_down(t, *content, [](const LayeredExtent&) { return true; }); }}};
-    if (t.disks.empty() || !t.disks.back().container.flat) {
+    if (t.disks.empty() || !t.disks.back()->bytes) {
       calls.emplace_back("Target::disk", [&] { t.disk(); });
 #ifdef LANTERN_MOUNT
       calls.emplace_back("mount_disk", [&] { mount_disk(t, folder.path(), {}, context); });
@@ -95,12 +94,13 @@ TEST(PartialTargets, AreErrors) {
 
 TEST(PartialTargets, PartsOfThemAreErrorsOrTellNothing) {
   const Context context;
-  EXPECT_FALSE(choose_volume(DiskView(), context).index.has_value());
-  EXPECT_EQ(content_of(VolumeView()), "");
-  EXPECT_EQ(VolumeView().required_key(), "");
-  expect_errors("an empty volume",
-                {{"open_volume_version",
-                  [&] { open_volume_version(VolumeView(), "1", OpenOptions(), context); }}});
+  EXPECT_FALSE(choose_volume(DiskLayer(), context).index.has_value());
+  EXPECT_EQ(content_of(VolumeLayer()), "");
+  EXPECT_EQ(VolumeLayer().required_key(), "");
+  EXPECT_TRUE(VolumeLayer().versions().empty());
+  expect_errors(
+      "an empty volume",
+      {{"Session::open_version", [&] { Session({}, context).open_version(VolumeLayer(), "1"); }}});
 }
 
 TEST(PartialTargets, EmptySourcesAreErrors) {
@@ -120,22 +120,22 @@ TEST(PartialTargets, EmptySourcesAreErrors) {
           make_joined({{ExtentKind::direct, 1, none, 0}});
         }},
        {"FailingSource", [&] { FailingSource(none, {}, [](auto) {}); }},
-       {"Scratch::over", [&] { memory->over("station.img", none); }},
-       {"Scratch::write to what was not opened",
-        [&] { memory->write("station.img", 0, std::vector<std::byte>(1), false); }},
+       {"LaidWrites::over", [&] { LaidWrites::of(*memory).over("station.img", none); }},
+       {"LaidWrites::write to what was not opened",
+        [&] { LaidWrites::of(*memory).write("station.img", 0, std::vector<std::byte>(1), false); }},
        {"open_split_image",
         [&] {
           open_split_image("a.001", none, *host_neighbours(folder.path(), context), context);
         }},
        {"open_container", [&] { open_container(none, {}, context); }},
        {"open_file_system", [&] { open_file_system(none, {}, context); }},
-       {"open_disk", [&] { open_disk(none, {}, {}, {}, context); }},
+       {"Session::open_bytes", [&] { Session({}, context).open_bytes(none, {}, {}); }},
        {"read_volume_table",
         [&] { read_volume_table(none, std::nullopt, known_formats(), context); }},
        {"search_volumes", [&] { search_volumes(none, {}, {}, context); }},
        {"write_image", [&] { write_image(none, folder.path() + "/out.img", {}, context); }},
        {"find_machines",
-        [&] { find_machines(nullptr, folder.path(), *this_host(), {}, context); }}});
+        [&] { find_machines(nullptr, folder.path(), *this_host(), Session({}, context)); }}});
 }
 
 TEST(PartialTargets, EmptyAddressesPlansAndJournalsAreErrors) {
@@ -145,23 +145,27 @@ TEST(PartialTargets, EmptyAddressesPlansAndJournalsAreErrors) {
   const OpenOptions open;
   expect_errors(
       "no address",
-      {{"open_first", [&] { open_first(none, open, context); }},
-       {"open_target", [&] { open_target(none, open, context); }},
-       {"open_disk_target", [&] { open_disk_target(none, open, context); }},
-       {"open_volume_target", [&] { open_volume_target(none, open, context); }},
-       {"open_folder", [&] { open_folder(none, open, context); }},
+      {{"Session::open_first", [&] { Session(open, context).open_first(none); }},
+       {"Session::open", [&] { Session(open, context).open(none); }},
+       {"Session::open_disk", [&] { Session(open, context).open_disk(none); }},
+       {"Session::open_volume", [&] { Session(open, context).open_volume(none); }},
+       {"Session::open_folder", [&] { Session(open, context).open_folder(none); }},
        {"open_file_source", [&] { open_file_source("", context); }},
-       {"survey of none", [&] { survey({}, open, context); }},
-       {"survey", [&] { survey({none}, open, context); }},
-       {"plan_repair", [&] { plan_repair(none, {}, open, context); }},
-       {"plan_field", [&] { plan_field(none, "mbr.entry1.active", "yes", open, context); }},
-       {"plan_bytes", [&] { plan_bytes(none, 0, {std::byte{1}}, open, context); }},
+       {"survey of none", [&] { survey({}, Session(open, context)); }},
+       {"survey", [&] { survey({none}, Session(open, context)); }},
+       {"plan_repair", [&] { plan_repair(none, {}, Session(open, context)); }},
+       {"plan_field",
+        [&] { plan_field(none, "mbr.entry1.active", "yes", Session(open, context)); }},
+       {"plan_bytes", [&] { plan_bytes(none, 0, {std::byte{1}}, Session(open, context)); }},
        {"read_plan", [] { read_plan(""); }},
        {"steps_of", [] { steps_of(RepairPlan(), {1}); }},
-       {"try_repair", [&] { try_repair(RepairPlan(), {1}, open, Scratch::in_memory(0), context); }},
-       {"apply_repair", [&] { apply_repair(RepairPlan(), {1}, open, {}, context); }},
+       {"try_repair",
+        [&] { try_repair(RepairPlan(), {1}, Session(open, context), Scratch::in_memory(0)); }},
+       {"apply_repair", [&] { apply_repair(RepairPlan(), {1}, Session(open, context), {}); }},
        {"repair_into",
-        [&] { repair_into(RepairPlan(), {1}, folder.path() + "/a.qcow2", open, context); }},
+        [&] {
+          repair_into(RepairPlan(), {1}, folder.path() + "/a.qcow2", Session(open, context));
+        }},
        {"undo_repair", [&] { undo_repair("", {}, context); }},
        {"finish_repair", [&] { finish_repair("", {}, context); }},
        {"open_medium", [] { open_medium(""); }},

@@ -1,4 +1,5 @@
 #include "lantern/extraction.h"
+#include "source/failing_source.h"
 
 #include <gtest/gtest.h>
 #include <sys/stat.h>
@@ -37,7 +38,9 @@ class ExtractionOfCard : public ::testing::Test {
 
   Target open() {
     const std::string path = folder_.file("card.img", volume_.bytes());
-    return open_volume_target(Address::parse(path, [](const auto&) { return true; }), {}, context_);
+    return Session({}, context_).open_volume(Address::parse(path, [](const auto&) {
+      return true;
+    }));
   }
 
   ExtractSummary extract(const Target& target, ExtractOptions options = {}) {
@@ -366,7 +369,7 @@ TEST(Extraction, StreamsAreFilesOfTheirOwnWithARowEach) {
   ExtractOptions options;
   options.streams = true;
   const auto extract = [&](const std::string& address, const std::string& out) {
-    const Target target = open_volume_target(Address::parse(address, exists), {}, context);
+    const Target target = Session({}, context).open_volume(Address::parse(address, exists));
     return Extraction(target, folder / out, options, *this_host(), context).run();
   };
   EXPECT_EQ(extract(disk, "out").files, 2u);
@@ -395,18 +398,14 @@ TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
   FaultPlan plan;
   plan.unreadable.push_back({volume.cluster_offset(21), 512});
   const Context context;
-  Target target;
-  DiskView disk;
-  disk.address.first = "sick";
-  disk.file = disk.container.flat =
+  const auto disk = std::make_shared<DiskLayer>();
+  disk->address.first = "sick";
+  disk->file = disk->bytes = disk->container.flat =
       std::make_shared<FailingSource>(make_memory_source(volume.bytes()), plan, [](auto) {});
-  VolumeView view;
-  view.address.first = "sick";
-  view.bytes = disk.container.flat;
-  view.file_system = open_file_system(disk.container.flat, {}, context);
-  disk.volumes.push_back(view);
-  target.disks.push_back(disk);
-  target.volume = 0;
+  Target target;
+  target.volume = std::make_shared<VolumeLayer>(disk->address, VolumeRow(), disk->bytes,
+                                                open_file_system(disk->bytes, {}, context));
+  target.disks = {disk};
   const kit::Folder folder;
   const ExtractSummary done = Extraction(target, folder / "out", {}, *this_host(), context).run();
   EXPECT_EQ(done.partial, 1u);

@@ -1,4 +1,5 @@
 #include "lantern/imaging.h"
+#include "source/failing_source.h"
 
 #include <gtest/gtest.h>
 

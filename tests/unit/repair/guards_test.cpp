@@ -47,13 +47,14 @@ class Guarded : public ::testing::Test {
   // What it says when a byte is to be written; empty when it is.
   std::string refusal(const std::shared_ptr<const Host>& host, std::uint64_t at = 440,
                       bool override_saved_state = false) {
-    const RepairPlan plan = plan_bytes({path_, {}}, at, kit::bytes_of("lamp"), {}, context_);
+    const RepairPlan plan =
+        plan_bytes({path_, {}}, at, kit::bytes_of("lamp"), Session({}, context_));
     ApplyOptions how;
     how.journal = folder_ / "undo";
     how.host = host;
     how.override_saved_state = override_saved_state;
     try {
-      apply_repair(plan, {1}, {}, how, context_);
+      apply_repair(plan, {1}, Session({}, context_), how);
     } catch (const Error& error) {
       EXPECT_EQ(error.code(), ErrorCode::refused) << error.what();
       EXPECT_EQ(kit::read_file(path_), bytes_);
@@ -133,10 +134,11 @@ TEST_F(Guarded, AHibernatedSystemsVolumeIsLeftAlone) {
 }
 
 TEST_F(Guarded, AJournalIsNeverTheDiskItself) {
-  const RepairPlan plan = plan_bytes({path_, {}}, 440, kit::bytes_of("lamp"), {}, context_);
+  const RepairPlan plan =
+      plan_bytes({path_, {}}, 440, kit::bytes_of("lamp"), Session({}, context_));
   ApplyOptions how;
   how.journal = path_;
-  EXPECT_THROW(apply_repair(plan, {1}, {}, how, context_), Error);
+  EXPECT_THROW(apply_repair(plan, {1}, Session({}, context_), how), Error);
   EXPECT_EQ(kit::read_file(path_), bytes_);
 }
 

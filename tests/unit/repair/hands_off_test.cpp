@@ -39,7 +39,7 @@ struct Bench {
   kit::Folder folder;
   Context context;
   RepairPlan plan(const kit::Bytes& disk) {
-    return plan_repair({folder.file("disk.img", disk), {}}, {}, {}, context);
+    return plan_repair({folder.file("disk.img", disk), {}}, {}, Session({}, context));
   }
 };
 
@@ -90,12 +90,12 @@ TEST(HandsOff, TheEndOfAnIncompleteCopyIsTold) {
 TEST(HandsOff, PartialTargetsAreErrors) {
   const Target none;
   EXPECT_THROW(none.disk(), Error);
-  EXPECT_THROW(none.volume_view(), Error);
+  EXPECT_THROW(none.volume_layer(), Error);
   EXPECT_THROW(none.file_system(), Error);
   EXPECT_THROW(walk_target(none, {}, [](const Entry&) { return WalkStep::go_on; }), Error);
   Target bare;
-  bare.disks.emplace_back();
-  EXPECT_THROW(bare.volume_view(), Error);
+  bare.disks.push_back(std::make_shared<DiskLayer>());
+  EXPECT_THROW(bare.volume_layer(), Error);
   EXPECT_THROW(walk_target(bare, {}, [](const Entry&) { return WalkStep::go_on; }), Error);
   EXPECT_TRUE(bottom_sources(none).empty());
 }

@@ -63,7 +63,7 @@ class Repaired : public ::testing::Test {
     kit::put_bytes(disk, 2048 * 512, ext);
     path_ = folder_.file("station.vdi", kit::make_vdi(disk, {}));
     hurt_ = kit::read_file(path_);
-    plan_ = plan_repair(address(), {}, {}, context_);
+    plan_ = plan_repair(address(), {}, Session({}, context_));
     // And one where nothing is stored yet.
     RepairStep step;
     step.number = plan_.steps.size() + 1;
@@ -87,7 +87,7 @@ class Repaired : public ::testing::Test {
   }
 
   kit::Bytes repaired() {
-    apply_repair(plan_, all_, {}, how(), context_);
+    apply_repair(plan_, all_, Session({}, context_), how());
     const kit::Bytes bytes = kit::read_file(path_);
     undo_repair(journal_, how(), context_);
     EXPECT_EQ(kit::read_file(path_), hurt_);
@@ -138,7 +138,8 @@ TEST_F(Repaired, KilledAtAnyWriteOfTheApplyIsFinishedOrTakenBack) {
     ASSERT_LT(at, 200);
     int left = at;
     const bool cut = killed([&] {
-      apply_repair(plan_, all_, {}, how(&left, [] { ::kill(::getpid(), SIGKILL); }), context_);
+      apply_repair(plan_, all_, Session({}, context_),
+                   how(&left, [] { ::kill(::getpid(), SIGKILL); }));
     });
     if (!cut) break;
     if (at % 2 == 0) {
@@ -154,7 +155,7 @@ TEST_F(Repaired, KilledAtAnyWriteOfTheApplyIsFinishedOrTakenBack) {
 
 TEST_F(Repaired, KilledAtAnyWriteOfTheUndoIsUndoneOrMadeAgain) {
   const kit::Bytes whole = repaired();
-  apply_repair(plan_, all_, {}, how(), context_);
+  apply_repair(plan_, all_, Session({}, context_), how());
   int at = 1;
   for (;; ++at) {
     ASSERT_LT(at, 200);
@@ -183,11 +184,9 @@ TEST_F(Repaired, AFailingWriteIsToldAndTakenBack) {
   for (int at = 1; at < 200; ++at) {
     int left = at;
     try {
-      apply_repair(
-          plan_, all_, {},
-          how(&left,
-              [] { throw Error(ErrorCode::cannot_write, "disk", 0, "Read-only file system"); }),
-          context_);
+      apply_repair(plan_, all_, Session({}, context_), how(&left, [] {
+                     throw Error(ErrorCode::cannot_write, "disk", 0, "Read-only file system");
+                   }));
       EXPECT_GT(at, 6);
       return;
     } catch (const Error& error) {
@@ -203,7 +202,7 @@ TEST_F(Repaired, AFailingWriteIsToldAndTakenBack) {
 }
 
 TEST_F(Repaired, AnotherDisksJournalIsRefusedBeforeAWrite) {
-  apply_repair(plan_, all_, {}, how(), context_);
+  apply_repair(plan_, all_, Session({}, context_), how());
   kit::Bytes other = kit::read_file(path_);
   other[0x178] = std::byte{0x77};
   kit::put_bytes(other, 1024, kit::pattern(3000, 4));
@@ -216,7 +215,7 @@ TEST_F(Repaired, AnotherDisksJournalIsRefusedBeforeAWrite) {
 }
 
 TEST_F(Repaired, AJournalCutAnywhereIsReadAsFarAsItGoes) {
-  apply_repair(plan_, all_, {}, how(), context_);
+  apply_repair(plan_, all_, Session({}, context_), how());
   const kit::Bytes whole = kit::read_file(journal_);
   const kit::Bytes made = kit::read_file(path_);
   for (const bool repaired : {false, true})
@@ -236,11 +235,11 @@ TEST_F(Repaired, AJournalCutAnywhereIsReadAsFarAsItGoes) {
 }
 
 TEST_F(Repaired, AnOlderJournalDoesNotUndoWhatAYoungerOneWrote) {
-  apply_repair(plan_, all_, {}, how(), context_);
+  apply_repair(plan_, all_, Session({}, context_), how());
   undo_repair(journal_, how(), context_);
   ApplyOptions second = how();
   second.journal = folder_ / "second.undo";
-  apply_repair(plan_, all_, {}, second, context_);
+  apply_repair(plan_, all_, Session({}, context_), second);
   const kit::Bytes made = kit::read_file(path_);
   try {
     undo_repair(journal_, how(), context_);
@@ -256,7 +255,7 @@ TEST_F(Repaired, AnOlderJournalDoesNotUndoWhatAYoungerOneWrote) {
 }
 
 TEST_F(Repaired, WhatIsLeftOfADamagedJournalIsTakenOnlyWhenAsked) {
-  apply_repair(plan_, all_, {}, how(), context_);
+  apply_repair(plan_, all_, Session({}, context_), how());
   const kit::Bytes made = kit::read_file(path_);
   kit::Bytes damaged = kit::read_file(journal_);
   damaged[damaged.size() - 900] ^= std::byte{1};  // in the last write
@@ -276,7 +275,7 @@ TEST_F(Repaired, WhatIsLeftOfADamagedJournalIsTakenOnlyWhenAsked) {
 }
 
 TEST_F(Repaired, EveryBitOfAJournalFlippedHarmsNothing) {
-  apply_repair(plan_, all_, {}, how(), context_);
+  apply_repair(plan_, all_, Session({}, context_), how());
   const kit::Bytes whole = kit::read_file(journal_);
   const kit::Bytes made = kit::read_file(path_);
   for (std::size_t at = 0; at < 600; at += 11) {
@@ -298,7 +297,7 @@ TEST_F(Repaired, IsRefusedWhenTheDiskChangedSinceThePlan) {
   kit::Bytes other = hurt_;
   other.back() ^= std::byte{1};
   folder_.file("station.vdi", other);
-  EXPECT_THROW(apply_repair(plan_, all_, {}, how(), context_), Error);
+  EXPECT_THROW(apply_repair(plan_, all_, Session({}, context_), how()), Error);
   EXPECT_EQ(kit::read_file(path_), other);
   EXPECT_FALSE(std::filesystem::exists(journal_));
 }
@@ -311,7 +310,7 @@ TEST_F(Repaired, AStepLeftOutThatAnotherRestsOnIsSaid) {
   again.writes[0].after = kit::pattern(700, 10);
   plan_.steps.push_back(again);
   try {
-    apply_repair(plan_, {4}, {}, how(), context_);
+    apply_repair(plan_, {4}, Session({}, context_), how());
     FAIL();
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::usage);
@@ -322,7 +321,7 @@ TEST_F(Repaired, AStepLeftOutThatAnotherRestsOnIsSaid) {
 TEST_F(Repaired, TwoAtOnceAreNot) {
   const auto held = open_medium(path_);
   try {
-    apply_repair(plan_, all_, {}, how(), context_);
+    apply_repair(plan_, all_, Session({}, context_), how());
     FAIL();
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::refused);
@@ -355,22 +354,22 @@ TEST_F(Repaired, AScratchFileHoldsItBesideTheDisk) {
   {
     Context context = context_;
     context.scratch = Scratch::in_file(file, 0);
-    try_repair(plan_, all_, {}, context.scratch, context);
-    EXPECT_TRUE(plan_repair(address(), {}, {}, context).steps.empty());
+    try_repair(plan_, all_, Session({}, context), context.scratch);
+    EXPECT_TRUE(plan_repair(address(), {}, Session({}, context)).steps.empty());
   }
   EXPECT_EQ(kit::read_file(path_), hurt_);
   Context later = context_;
   later.scratch = Scratch::in_file(file, 0);
-  const Target target = open_disk_target(address(), {}, later);
-  ASSERT_EQ(target.disks.back().volumes.size(), 1u);
-  EXPECT_NE(target.disks.back().volumes[0].file_system, nullptr);
+  const Target target = Session({}, later).open_disk(address());
+  ASSERT_EQ(target.disks.back()->volumes.size(), 1u);
+  EXPECT_NE(target.disks.back()->volumes[0].file_system(), nullptr);
   // A disk that changed under it is not mixed with what it holds.
   kit::Bytes other = hurt_;
   other.back() ^= std::byte{1};
   folder_.file("station.vdi", other);
   Context mixed = context_;
   mixed.scratch = Scratch::in_file(file, 0);
-  EXPECT_THROW(open_disk_target(address(), {}, mixed), Error);
+  EXPECT_THROW(Session({}, mixed).open_disk(address()), Error);
 }
 
 }  // namespace

@@ -32,15 +32,16 @@ struct Lab {
 
   explicit Lab(const kit::Bytes& disk) : path(folder.file("disk.img", disk)) {}
   Address address() const { return {path, {}}; }
-  RepairPlan plan() const { return plan_repair(address(), {}, {}, context); }
+  RepairPlan plan() const { return plan_repair(address(), {}, Session({}, context)); }
   std::string value(const std::string& structure, const std::string& field) const {
-    const Target target = open_disk_target(address(), {}, context);
+    const Target target = Session({}, context).open_disk(address());
     return read_structure(target, structure, context).find(field)->value;
   }
   void set(const std::string& field, const std::string& value) {
     ApplyOptions how;
     how.journal = folder / "undo";
-    apply_repair(plan_field(address(), field, value, {}, context), {1}, {}, how, context);
+    apply_repair(plan_field(address(), field, value, Session({}, context)), {1},
+                 Session({}, context), how);
     std::remove(how.journal.c_str());
   }
 };
@@ -72,9 +73,9 @@ TEST(FieldByHand, OfAGptMakesEverySumRight) {
   lab.set("gpt:entries.entry1.attributes", "4");
   lab.set("gpt:entries.entry1.name", "Lamp");
   lab.set("gpt.first_usable", "36");
-  const Target target = open_disk_target(lab.address(), {}, lab.context);
-  EXPECT_TRUE(target.disks.back().table.rows.at(0).active);
-  EXPECT_EQ(target.disks.back().table.rows.at(0).name, "Lamp");
+  const Target target = Session({}, lab.context).open_disk(lab.address());
+  EXPECT_TRUE(target.disks.back()->table.rows.at(0).active);
+  EXPECT_EQ(target.disks.back()->table.rows.at(0).name, "Lamp");
   for (const char* name : {"gpt", "gpt:copy"})
     for (const Field& field : read_structure(target, name, lab.context).fields)
       EXPECT_EQ(field.expected, "") << name << " " << field.name;
@@ -94,9 +95,10 @@ TEST(FieldByHand, WhatIsNoFieldOrNoValueIsOneLine) {
        {std::pair("mbr", "1"), std::pair("mbr.nothing", "1"),
         std::pair("mbr.entry1.active", "perhaps"), std::pair("mbr.entry1.start", "99999999999"),
         std::pair("rubbish.a", "1"), std::pair("mbr.boot_code", "1")})
-    EXPECT_THROW(plan_field(lab.address(), field, value, {}, lab.context), Error) << field;
-  EXPECT_THROW(plan_bytes(lab.address(), ~0ull, kit::bytes_of("x"), {}, lab.context), Error);
-  EXPECT_THROW(plan_bytes(lab.address(), 0, {}, {}, lab.context), Error);
+    EXPECT_THROW(plan_field(lab.address(), field, value, Session({}, lab.context)), Error) << field;
+  EXPECT_THROW(plan_bytes(lab.address(), ~0ull, kit::bytes_of("x"), Session({}, lab.context)),
+               Error);
+  EXPECT_THROW(plan_bytes(lab.address(), 0, {}, Session({}, lab.context)), Error);
 }
 
 TEST(VolumeSearch, FindsWhatNoTableNamesAndWhatLiesInside) {
@@ -161,7 +163,7 @@ TEST(RepairPlan, AnEntryLostIsMadeFromTheVolume) {
   EXPECT_EQ(plan.after.files, 1u);
   ApplyOptions how;
   how.journal = lab.folder / "undo";
-  apply_repair(plan, {1}, {}, how, lab.context);
+  apply_repair(plan, {1}, Session({}, lab.context), how);
   EXPECT_EQ(lab.value("mbr", "entry1.start"), "2048");
   EXPECT_TRUE(lab.plan().steps.empty());
 }
@@ -182,7 +184,7 @@ TEST(RepairPlan, EveryBitOfATableFlippedIsSurvived) {
 kit::Bytes mended(const Lab& lab, const RepairPlan& plan) {
   ApplyOptions how;
   how.journal = lab.folder / "undo";
-  apply_repair(plan, steps_of(plan, all_together(plan)), {}, how, lab.context);
+  apply_repair(plan, steps_of(plan, all_together(plan)), Session({}, lab.context), how);
   return kit::read_file(lab.path);
 }
 
@@ -219,8 +221,8 @@ TEST(RepairPlan, WithoutATableMoreThanFourVolumesMakeAGpt) {
   const Lab lab(disk);
   const RepairPlan plan = lab.plan();
   mended(lab, plan);
-  const Target target = open_disk_target(lab.address(), {}, lab.context);
-  const VolumeTable& table = target.disks.back().table;
+  const Target target = Session({}, lab.context).open_disk(lab.address());
+  const VolumeTable& table = target.disks.back()->table;
   EXPECT_EQ(table.scheme, VolumeTable::Scheme::gpt);
   ASSERT_EQ(table.rows.size(), 5u);
   EXPECT_EQ(table.rows[4].range, (Range{18 * kMiB, 3 * kMiB}));
@@ -236,9 +238,9 @@ TEST(RepairPlan, AVolumeFirmwareStartsFromGetsAnEntryOfItsKind) {
   kit::put_bytes(disk, 1u << 20, volume);
   const Lab lab(disk);
   mended(lab, lab.plan());
-  const Target target = open_disk_target(lab.address(), {}, lab.context);
-  ASSERT_EQ(target.disks.back().table.rows.size(), 1u);
-  EXPECT_EQ(target.disks.back().table.rows[0].type_code, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b");
+  const Target target = Session({}, lab.context).open_disk(lab.address());
+  ASSERT_EQ(target.disks.back()->table.rows.size(), 1u);
+  EXPECT_EQ(target.disks.back()->table.rows[0].type_code, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b");
 }
 
 TEST(OwnBootCode, FitsItsPlaceAndBeginsByMovingItself) {

@@ -38,7 +38,8 @@ class Structures : public ::testing::Test {
     Address address;
     address.first = "disk.img";
     Target target;
-    target.disks.push_back(open_disk(make_memory_source(bytes), address, {}, {}, context_));
+    target.disks.push_back(
+        Session({}, context_).open_bytes(make_memory_source(bytes), address, {}));
     return target;
   }
   Structure read(const Bytes& bytes, const std::string& name) {

@@ -6,6 +6,7 @@
 #include "kit/bytes.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "source/failing_source.h"
 
 namespace lantern {
 namespace {

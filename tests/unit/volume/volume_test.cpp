@@ -125,7 +125,7 @@ TEST_P(Gpt, WipedPrimaryUsesBackup) {
   std::fill_n(hurt.begin(), 34 * sector(), std::byte{0});
   EXPECT_EQ(rows(read(hurt, context_)), both());
   EXPECT_EQ(kit::codes(context_),
-            (Codes{"gpt.primary-header@" + std::to_string(sector()), "gpt.no-protective@0"}));
+            (Codes{"gpt.no-protective@0", "gpt.primary-header@" + std::to_string(sector())}));
 }
 
 TEST_P(Gpt, WipedBackupIsAFindingAndPrimaryIsUsed) {

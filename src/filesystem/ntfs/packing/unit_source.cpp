@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/block_cache.h"
+
 namespace lantern::ntfs {
 namespace {
 
@@ -43,8 +45,7 @@ class UnitSource final : public ByteSource {
                                                      : inside ? next->range.end()
                                                               : next->range.offset);
       const ExtentKind kind = inside ? next->kind : ExtentKind::derived;
-      if (!visit({kind, {at, to - at}, nullptr, 0, inside ? std::string() : units_.how}))
-        return false;
+      if (!visit({kind, {at, to - at}, {}, inside ? std::string() : units_.how})) return false;
       at = to;
       if (inside) ++next;
     }

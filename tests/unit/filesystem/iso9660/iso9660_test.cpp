@@ -5,7 +5,7 @@
 
 #include "kit/iso_builder.h"
 #include "lantern/error.h"
-#include "lantern/nest.h"
+#include "lantern/nest/session.h"
 #include "lantern/text.h"
 
 namespace lantern {
@@ -283,11 +283,11 @@ TEST_F(Iso9660, BesideATableTheDiscIsAVolumeToo) {
   kit::put(bytes, std::size_t{360} * 512 + 28, 4, 2);
   Address address;
   address.first = "disc.iso";
-  const DiskView view = open_disk(make_memory_source(bytes), address, {}, {}, context_);
-  ASSERT_EQ(view.volumes.size(), 2u);
-  EXPECT_EQ(view.volumes[0].address.print(), "disc.iso::at=0");
-  ASSERT_TRUE(view.volumes[0].file_system);
-  EXPECT_EQ(view.volumes[0].file_system->facts().format, "iso9660");
+  const DiskPtr view = Session({}, context_).open_bytes(make_memory_source(bytes), address, {});
+  ASSERT_EQ(view->volumes.size(), 2u);
+  EXPECT_EQ(view->volumes[0].address.print(), "disc.iso::at=0");
+  ASSERT_TRUE(view->volumes[0].file_system());
+  EXPECT_EQ(view->volumes[0].file_system()->facts().format, "iso9660");
 }
 
 }  // namespace

@@ -1,4 +1,4 @@
-#include "lantern/scratch.h"
+#include "source/laid_writes.h"
 
 #include <fmt/format.h>
 
@@ -10,7 +10,6 @@
 #include "lantern/sources.h"
 #include "source/given.h"
 #include "source/writable_source.h"
-#include "source/write_log.h"
 
 namespace lantern {
 namespace {
@@ -26,9 +25,9 @@ std::string full_path(const std::string& path) {
 
 }  // namespace
 
-class Scratch::File final : public ByteSource {
+class LaidWrites::File final : public ByteSource {
  public:
-  File(std::shared_ptr<Scratch> scratch, std::string path, SourcePtr inner)
+  File(std::shared_ptr<LaidWrites> scratch, std::string path, SourcePtr inner)
       : scratch_(std::move(scratch)), path_(std::move(path)), inner_(std::move(inner)) {}
 
   std::uint64_t size() const override {
@@ -65,13 +64,12 @@ class Scratch::File final : public ByteSource {
       const Range inside = intersect({from, to - from}, {0, inner_->size()});
       inner_->extents(inside, [&](const Extent& extent) { return going = visit(extent); });
       const std::uint64_t told = std::max(from, inside.empty() ? from : inside.end());
-      if (going && told < to)
-        going = visit({ExtentKind::unallocated, {told, to - told}, nullptr, 0, {}});
+      if (going && told < to) going = visit({ExtentKind::unallocated, {told, to - told}, {}, {}});
     };
     std::uint64_t at = range.offset;
     for (const Range& part : laid) {
       if (going && part.offset > at) below(at, part.offset);
-      if (going) going = visit({ExtentKind::overlaid, part, nullptr, 0, {}});
+      if (going) going = visit({ExtentKind::overlaid, part, {}, {}});
       at = part.end();
     }
     if (going && at < range.end()) below(at, range.end());
@@ -79,37 +77,34 @@ class Scratch::File final : public ByteSource {
   }
 
  private:
-  std::shared_ptr<Scratch> scratch_;
+  std::shared_ptr<LaidWrites> scratch_;
   std::string path_;
   SourcePtr inner_;
 };
 
-Scratch::Scratch(std::unique_ptr<WriteLog> log) : log_(std::move(log)) {}
-Scratch::~Scratch() = default;
+LaidWrites::LaidWrites(std::unique_ptr<WriteLog> log, std::shared_ptr<Scratch> below)
+    : log_(std::move(log)), below_(std::move(below)) {}
 
 std::shared_ptr<Scratch> Scratch::in_memory(std::int64_t now_seconds,
                                             std::shared_ptr<Scratch> below) {
-  std::shared_ptr<Scratch> scratch(new Scratch(WriteLog::in_memory(now_seconds)));
-  scratch->below_ = std::move(below);
-  return scratch;
+  return std::make_shared<LaidWrites>(WriteLog::in_memory(now_seconds), std::move(below));
 }
 
 std::shared_ptr<Scratch> Scratch::in_file(const std::string& path, std::int64_t now_seconds) {
   std::error_code error;
   const bool there = std::filesystem::exists(std::filesystem::symlink_status(path, error));
-  std::shared_ptr<Scratch> scratch(
-      new Scratch(there ? WriteLog::open(path) : WriteLog::create(path, {0, now_seconds, 0})));
-  if (scratch->log_->last_mark())
+  auto log = there ? WriteLog::open(path) : WriteLog::create(path, {0, now_seconds, 0});
+  if (log->last_mark())
     throw Error(ErrorCode::refused, path, std::nullopt,
                 "is the journal of a repair that was made, not a scratch",
                 "lantern undo takes that repair back; name another file");
-  return scratch;
+  return std::make_shared<LaidWrites>(std::move(log), nullptr);
 }
 
-SourcePtr Scratch::over(const std::string& path, SourcePtr inner) {
+SourcePtr LaidWrites::over(const std::string& path, SourcePtr inner) {
   const std::string name = full_path(path);
   given(inner);
-  if (below_) inner = below_->over(path, std::move(inner));
+  if (below_) inner = LaidWrites::of(*below_).over(path, std::move(inner));
   const std::unique_lock lock(mutex_);
   auto [found, added] = files_.try_emplace(name);
   Laid& laid = found->second;
@@ -133,12 +128,12 @@ SourcePtr Scratch::over(const std::string& path, SourcePtr inner) {
   return std::make_shared<File>(shared_from_this(), name, std::move(inner));
 }
 
-void Scratch::begin_step(const std::string& name) {
+void LaidWrites::begin_step(const std::string& name) {
   const std::unique_lock lock(mutex_);
   log_->add_step(name);
 }
 
-void Scratch::lay(Laid& laid, std::uint64_t offset, Piece piece) {
+void LaidWrites::lay(Laid& laid, std::uint64_t offset, Piece piece) {
   const std::uint64_t end = offset + piece.length;
   auto at = laid.pieces.lower_bound(offset);
   if (at != laid.pieces.begin()) {
@@ -158,8 +153,8 @@ void Scratch::lay(Laid& laid, std::uint64_t offset, Piece piece) {
   laid.size_bytes = std::max(laid.size_bytes, end);
 }
 
-void Scratch::write(const std::string& path, std::uint64_t offset, ByteView bytes,
-                    bool flush_before) {
+void LaidWrites::write(const std::string& path, std::uint64_t offset, ByteView bytes,
+                       bool flush_before) {
   for (std::size_t done = 0; done < bytes.size(); done += kPieceBytes) {
     const ByteView part = bytes.subspan(done, std::min(kPieceBytes, bytes.size() - done));
     std::vector<Range> unreadable;
@@ -192,18 +187,18 @@ void Scratch::write(const std::string& path, std::uint64_t offset, ByteView byte
   }
 }
 
-void Scratch::flush() {
+void LaidWrites::flush() {
   const std::unique_lock lock(mutex_);
   flush_next_ = true;
 }
 
-bool Scratch::first_time(const std::string& name) {
+bool LaidWrites::first_time(const std::string& name) {
   const std::unique_lock lock(mutex_);
   return asked_.insert(name).second;
 }
 
-void Scratch::read(const std::string& path, std::uint64_t offset, std::span<std::byte> out,
-                   std::vector<Range>& unreadable) const {
+void LaidWrites::read(const std::string& path, std::uint64_t offset, std::span<std::byte> out,
+                      std::vector<Range>& unreadable) const {
   const std::shared_lock lock(mutex_);
   const Laid& laid = files_.at(path);
   const ReadResult got = laid.inner->read(offset, out);
@@ -232,7 +227,7 @@ void Scratch::read(const std::string& path, std::uint64_t offset, std::span<std:
 
 bool write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
                    bool flush_before) {
-  if (const auto* const file = dynamic_cast<const Scratch::File*>(layer.get())) {
+  if (const auto* const file = dynamic_cast<const LaidWrites::File*>(layer.get())) {
     const std::uint64_t size = file->size();
     file->write(offset, bytes, flush_before);
     return file->size() == size;

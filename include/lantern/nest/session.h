@@ -1,0 +1,80 @@
+// Session: one job. It owns the options, the services and the layers opened so far: an address that
+// is opened twice is the same layer, for as long as somebody holds it.
+//
+//   Session session;
+//   Target target = session.open(Address::parse("station.vdi::2::/log.txt"));
+//
+// Thread-safety: every member may be called from any thread. A Session is a handle; copies are the
+// same session.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lantern/host.h"
+#include "lantern/nest/target.h"
+
+namespace lantern {
+
+struct OpenOptions {
+  std::optional<std::uint32_t> sector_size;  // bytes; otherwise worked out
+  FileSystemOptions file_system;
+  std::shared_ptr<const Host> host;  // asked who holds the source; empty: nobody is asked
+  std::vector<std::string> look_in;  // host folders where parents and extents may lie
+  bool allow_devices = false;        // devices of this computer that a descriptor names
+};
+
+class Session {
+ public:
+  // `context`: its sink gets what is found in every layer this session opens, its cancel stops
+  // every call, and files are read through its scratch.
+  explicit Session(OpenOptions options = {}, Context context = Context());
+
+  const OpenOptions& options() const;
+  const Context& context() const;
+  // The same options for another context, with nothing opened yet: over other writes, say.
+  Session with(Context context) const;
+
+  // Follows every step. Throws Error{usage, not_found, cannot_open, cannot_read, unsupported}, as
+  // all that follow.
+  Target open(const Address& address) const;
+  // As open; a file the address ends in is opened as the disk it may be.
+  Target open_disk(const Address& address) const;
+  // As open, and down to a volume with a file system that can be read: the one named, else the one
+  // that most likely holds the user's files.
+  Target open_volume(const Address& address) const;
+
+  // FIRST as a disk.
+  DiskPtr open_first(const Address& address) const;
+  // Bytes as a disk. `address`: what it is called. `around`: what may be opened beside it. `from`:
+  // the layers the bytes come from.
+  DiskPtr open_bytes(const SourcePtr& bytes, const Address& address, const Surroundings& around,
+                     std::vector<LayerPtr> from = {}) const;
+  // The files of a folder an address leads to: a host folder, an archive (tar), a folder of a file
+  // system. Empty when it leads to no folder.
+  std::shared_ptr<const Neighbours> open_folder(const Address& address) const;
+  // A stretch of a disk as a volume.
+  VolumePtr open_range(const DiskLayer& disk, VolumeRow row, const Address& address) const;
+  // The volume as it was in one of its versions. Throws Error{not_found, cannot_read, unsupported}.
+  VolumePtr open_version(const VolumeLayer& volume, const std::string& id) const;
+
+ private:
+  struct State;
+  std::shared_ptr<State> state_;
+};
+
+// The disks in the folder FIRST is; an address that is none comes back as it is.
+std::vector<Address> disks_of(const Address& address, const Context& context);
+
+// Visits what the target names, and what is in it, as it was in the versions of its volume, the
+// newest first: active entries that differ in size or time from what a newer state has under their
+// path.
+using VersionVisitor =
+    std::function<void(const VolumeLayer& then, const DiskVersion& version, const Entry& entry)>;
+void walk_versions(const Target& target, const WalkOptions& options, const Session& session,
+                   const VersionVisitor& visit);
+
+}  // namespace lantern

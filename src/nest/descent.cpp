@@ -1,0 +1,356 @@
+#include "nest/descent.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "container/tar.h"
+#include "lantern/error.h"
+#include "lantern/sources.h"
+#include "lantern/text.h"
+#include "nest/folder_disks.h"
+#include "nest/folder_neighbours.h"
+#include "nest/surroundings.h"
+
+namespace lantern {
+namespace {
+
+// Follows the steps of an address one by one.
+class Descent {
+ public:
+  Descent(const Address& address, const Session& session)
+      : session_(session), context_(session.context()) {
+    start_.first = address.first;
+    folder_ = first_folder(start_, context_.at(address.first));
+    if (!folder_) target_.disks.push_back(session.open_first(address));
+    for (std::size_t i = 0; i < address.steps.size(); ++i) {
+      if (i > context_.budget.max_depth) fail("the address has more steps than the budget allows");
+      follow(address.steps[i]);
+    }
+  }
+
+  // The target has a disk: of a folder the only one in it.
+  Target take() {
+    if (target_.disks.empty()) need_disk();
+    return std::move(target_);
+  }
+
+  // The folder the address ends in; empty when it ends in something else.
+  std::shared_ptr<const Neighbours> take_folder() {
+    if (target_.disks.empty()) return folder_;
+    if (!target_.entry) return nullptr;
+    const Entry& entry = *target_.entry;
+    if (entry.kind == EntryKind::folder)
+      return folder_neighbours(target_.volume_layer().file_system(), entry.path,
+                               target_.volume_layer().address);
+    return open_tar(open_entry(), name_members_of(entry_address()), context_);
+  }
+
+  void enter_final_file() {
+    if (target_.entry && target_.entry->kind == EntryKind::file) enter_file_as_disk();
+  }
+
+  // A final path stays the file or folder it names.
+  void need_file_system() {
+    if (target_.bytes) fail("\"bytes\" is not looked into");
+    file_system_here();
+  }
+
+ private:
+  void need_volume() {
+    if (target_.volume) return;
+    // The only volume of a disk is no choice to speak of.
+    if (disk().volumes.size() == 1 && disk().volumes[0].file_system()) {
+      target_.volume = disk().volumes.share(0);
+      return;
+    }
+    const VolumeChoice choice = choose_volume(disk(), context_);
+    if (!choice.index)
+      throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt, nothing_readable(),
+                  "lantern survey shows what is there");
+    target_.volume = disk().volumes.share(*choice.index);
+    target_.chosen = target_.volume_layer().address.print();
+    target_.why = choice.why;
+  }
+
+  const DiskLayer& disk() {
+    if (target_.disks.empty()) need_disk();
+    return *target_.disks.back();
+  }
+
+  // In a folder no member was named: its only disk is no choice to speak of.
+  void need_disk() {
+    const std::vector<std::string> disks = disks_in(folder_, context_);
+    std::string list;
+    for (const std::string& name : disks)
+      list += " " + start_.with({Step::Kind::member, 0, name, {}}).print();
+    if (disks.size() != 1)
+      throw Error(disks.empty() ? ErrorCode::not_found : ErrorCode::usage, start_.print(),
+                  std::nullopt,
+                  disks.empty() ? "no disk lies in this folder"
+                                : fmt::format("{} disks lie in this folder:{}", disks.size(), list),
+                  disks.empty() ? "lantern machines shows what does" : "name one of them");
+    take_member({Step::Kind::member, 0, disks.front(), {}});
+  }
+
+  // A file of a folder or of an archive.
+  void take_member(const Step& step) {
+    Address address = start_;
+    if (!target_.disks.empty()) {
+      if (!target_.entry) fail("a member is of a folder or an archive");
+      address = entry_address();
+      folder_ = take_folder();
+    }
+    const auto file = folder_ ? folder_->open(step.text) : std::nullopt;
+    if (!file)
+      throw Error(ErrorCode::not_found, address.print(), std::nullopt,
+                  fmt::format("there is no file \"{}\" here", step.text),
+                  "lantern machines and survey show what there is");
+    const auto beside = folder_->folder_of(step.text);
+    const std::string name = step.text.substr(step.text.rfind('/') + 1);
+    enter(address.with(step), whole_or_first_piece(name, *file, *beside, context_),
+          surroundings(name, beside, session_));
+  }
+
+  Address entry_address() const {
+    const bool active = target_.entry->state == EntryState::active;
+    return target_.volume_layer().address.with(active ? path_step(target_.entry->path)
+                                                      : entry_step(target_.entry->id));
+  }
+
+  [[noreturn]] void fail(const std::string& what) const {
+    throw Error(ErrorCode::not_found, here(), std::nullopt, what,
+                "lantern survey lists the volumes, lantern list the files");
+  }
+
+  std::string here() const {
+    return target_.disks.empty() ? start_.print() : target_.disks.back()->address.print();
+  }
+
+  std::string nothing_readable() {
+    std::string what = "no file system that can be read";
+    for (const VolumeLayer& volume : disk().volumes) {
+      const std::string content = content_of(volume);
+      if (content.empty()) continue;
+      what += fmt::format("; volume {}: {}", volume.row.number, content);
+      if (!volume.required_key().empty()) what += ", encrypted: it needs " + volume.required_key();
+    }
+    return what;
+  }
+
+  void follow(const Step& step) {
+    if (target_.bytes) fail("\"bytes\" is the last step there can be");
+    switch (step.kind) {
+      case Step::Kind::volume:
+        return take_volume([&](const VolumeLayer& v) { return v.row.number == step.number; }, step);
+      case Step::Kind::label:
+        return take_volume(
+            [&](const VolumeLayer& v) {
+              return (v.file_system() && v.file_system()->facts().label == step.text) ||
+                     (!v.row.name.empty() && v.row.name == step.text);
+            },
+            step);
+      case Step::Kind::uuid:
+        return take_volume(
+            [&](const VolumeLayer& v) {
+              return (v.file_system() &&
+                      equal_ignoring_case(v.file_system()->facts().uuid, step.text)) ||
+                     (!v.row.uuid.empty() && equal_ignoring_case(v.row.uuid, step.text));
+            },
+            step);
+      case Step::Kind::at:
+        return take_place(step);
+      case Step::Kind::path:
+        return take_path(step);
+      case Step::Kind::entry:
+        return take_entry(step);
+      case Step::Kind::version:
+        return take_version(step);
+      case Step::Kind::stream:
+        return take_stream(step);
+      case Step::Kind::member:
+        return take_member(step);
+      case Step::Kind::bytes:
+        target_.bytes = target_.entry    ? open_entry()
+                        : target_.volume ? target_.volume_layer().bytes
+                                         : disk().file;
+        return;
+      default:
+        throw Error(ErrorCode::unsupported, here(), std::nullopt,
+                    fmt::format("the step \"{}\" is understood, but nothing here answers to it yet",
+                                print_step(step)),
+                    "use a volume number, at=, label=, uuid=, a path or an entry id");
+    }
+  }
+
+  // A volume step behind a volume: what lies in it is a disk of its own.
+  void enter_volume_as_disk() {
+    if (!target_.volume) return;
+    const VolumePtr outer = target_.volume;
+    enter(outer->address, outer->bytes, {});
+  }
+
+  void enter(const Address& address, const SourcePtr& bytes, const Surroundings& around) {
+    if (target_.disks.size() > context_.budget.max_depth)
+      fail("disks lie in disks deeper than the budget allows");
+    std::vector<LayerPtr> from;
+    if (target_.volume) from.push_back(target_.volume);
+    target_.disks.push_back(session_.open_bytes(bytes, address, around, std::move(from)));
+    target_.volume.reset();
+    target_.entry.reset();
+    target_.stream.clear();
+  }
+
+  template <typename Matches>
+  void take_volume(Matches matches, const Step& step) {
+    enter_file_as_disk();
+    enter_volume_as_disk();
+    std::vector<std::size_t> found;
+    for (std::size_t i = 0; i < disk().volumes.size(); ++i)
+      if (matches(disk().volumes[i])) found.push_back(i);
+    if (found.size() > 1) {
+      std::string list;
+      for (const std::size_t i : found) list += " " + disk().volumes[i].address.print();
+      throw Error(
+          ErrorCode::usage, disk().address.print(), std::nullopt,
+          fmt::format("{} volumes answer to \"{}\":{}", found.size(), print_step(step), list),
+          "name one of them by its number");
+    }
+    if (found.empty()) fail(fmt::format("no volume answers to \"{}\"", print_step(step)));
+    target_.volume = disk().volumes.share(found.front());
+  }
+
+  void take_place(const Step& step) {
+    enter_file_as_disk();
+    enter_volume_as_disk();
+    if (step.number >= disk().bytes->size())
+      fail(fmt::format("byte {} lies past the end of the disk", step.number));
+    for (std::size_t i = 0; i < disk().volumes.size(); ++i)
+      if (disk().volumes[i].row.range.offset == step.number) {
+        target_.volume = disk().volumes.share(i);
+        return;
+      }
+    VolumeRow row;
+    row.range = {step.number, disk().bytes->size() - step.number};
+    target_.volume = session_.open_range(disk(), std::move(row), disk().address.with(step));
+  }
+
+  void take_stream(const Step& step) {
+    if (!target_.entry) fail("a stream is of a file: name it before the stream");
+    target_.stream = step.text;
+    // So that one that is not there is said now.
+    open_entry();
+  }
+
+  // The disk or the volume as it was in a version it keeps.
+  void take_version(const Step& step) {
+    enter_file_as_disk();
+    if (target_.volume || !disk().container.open_version) {
+      need_volume();
+      target_.volume = session_.open_version(target_.volume_layer(), step.text);
+      return;
+    }
+    const SourcePtr then = disk().container.open_version(step.text);
+    if (!then)
+      fail(fmt::format("there is no version \"{}\"{}", step.text,
+                       versions_there_are(disk().address, disk().container.versions)));
+    target_.disks.push_back(session_.open_bytes(then, disk().address.with(step), {},
+                                                {disk().inputs.begin(), disk().inputs.end()}));
+  }
+
+  const FileSystem& file_system() {
+    enter_file_as_disk();
+    return file_system_here();
+  }
+
+  const FileSystem& file_system_here() {
+    need_volume();
+    const VolumeLayer& volume = target_.volume_layer();
+    if (!volume.file_system() && !volume.required_key().empty())
+      throw Error(ErrorCode::unsupported, volume.address.print(), std::nullopt,
+                  "is encrypted by " + volume.owner()->title,
+                  "it needs " + volume.required_key() + "; it cannot be opened here yet");
+    if (!volume.file_system())
+      throw Error(ErrorCode::cannot_read, volume.address.print(), std::nullopt,
+                  !volume.owner()
+                      ? "no known file system begins here"
+                      : fmt::format("{}: recognised, not read yet", volume.owner()->title),
+                  "lantern survey shows what is there");
+    return *volume.file_system();
+  }
+
+  void take_path(const Step& step) {
+    const FileSystem& files = file_system();
+    target_.entry.reset();
+    if (step.components.empty()) return;
+    const std::vector<Entry> holders = files.find(step.components);
+    if (holders.empty())
+      throw Error(ErrorCode::not_found, target_.volume_layer().address.print(), std::nullopt,
+                  fmt::format("there is no {}", print_step(step)),
+                  "lantern list shows what is there");
+    const bool clear = holders.size() == 1 || holders[0].state == EntryState::active;
+    if (!clear) {
+      std::string list;
+      for (const Entry& holder : holders)
+        list += " " + target_.volume_layer().address.with(entry_step(holder.id)).print();
+      throw Error(ErrorCode::usage, target_.volume_layer().address.print(), std::nullopt,
+                  fmt::format("{} deleted entries have the path {}:{}", holders.size(),
+                              print_step(step), list),
+                  "name one by its id");
+    }
+    target_.entry = holders[0];
+  }
+
+  void take_entry(const Step& step) {
+    const auto entry = file_system().entry(step.text);
+    if (!entry)
+      throw Error(ErrorCode::not_found, target_.volume_layer().address.print(), std::nullopt,
+                  fmt::format("there is no entry @{}", step.text),
+                  "lantern list --json shows the ids");
+    target_.entry = *entry;
+  }
+
+  std::shared_ptr<const Neighbours> beside_entry() {
+    const Entry& entry = *target_.entry;
+    std::vector<std::string> folder(entry.path.begin(), entry.path.end() - 1);
+    return folder_neighbours(target_.volume_layer().file_system(), std::move(folder),
+                             target_.volume_layer().address);
+  }
+
+  SourcePtr open_entry() {
+    const FileSystem& files = *target_.volume_layer().file_system();
+    return whole_or_first_piece(target_.entry->path.back(),
+                                files.open(*target_.entry, target_.stream).bytes, *beside_entry(),
+                                context_);
+  }
+
+  // A step behind a file: the file is a disk.
+  void enter_file_as_disk() {
+    if (!target_.entry) return;
+    if (target_.entry->kind != EntryKind::file && target_.stream.empty())
+      fail("a step follows a folder: write its path and the file's in one step");
+    enter(entry_address(), open_entry(),
+          surroundings(target_.entry->path.back(), beside_entry(), session_));
+  }
+
+  const Session& session_;
+  const Context& context_;
+  Address start_;
+  std::shared_ptr<const Neighbours> folder_;
+  Target target_;
+};
+
+}  // namespace
+
+Target follow_address(const Address& address, const Session& session, AddressEnd end) {
+  Descent descent(address, session);
+  if (end == AddressEnd::disk) descent.enter_final_file();
+  if (end == AddressEnd::volume) descent.need_file_system();
+  return descent.take();
+}
+
+std::shared_ptr<const Neighbours> folder_at(const Address& address, const Session& session) {
+  return Descent(address, session).take_folder();
+}
+
+}  // namespace lantern

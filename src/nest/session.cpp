@@ -1,0 +1,161 @@
+#include "lantern/nest/session.h"
+
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <mutex>
+#include <unordered_map>
+
+#include "lantern/error.h"
+#include "lantern/sources.h"
+#include "lantern/text.h"
+#include "nest/descent.h"
+#include "nest/disk.h"
+#include "nest/folder_disks.h"
+#include "nest/surroundings.h"
+
+namespace lantern {
+namespace {
+
+// Layers by their address, for as long as somebody holds them.
+template <typename Kind>
+class Opened {
+ public:
+  // Two that open one layer at the same time get the one that was first.
+  template <typename Open>
+  std::shared_ptr<const Kind> get(const std::string& address, const Open& open) {
+    if (auto known = find(address)) return known;
+    std::shared_ptr<const Kind> opened = open();
+    const std::lock_guard lock(mutex_);
+    std::weak_ptr<const Kind>& slot = by_address_[address];
+    if (auto known = slot.lock()) return known;
+    slot = opened;
+    return opened;
+  }
+
+ private:
+  std::shared_ptr<const Kind> find(const std::string& address) {
+    const std::lock_guard lock(mutex_);
+    const auto found = by_address_.find(address);
+    return found == by_address_.end() ? nullptr : found->second.lock();
+  }
+
+  std::mutex mutex_;
+  std::unordered_map<std::string, std::weak_ptr<const Kind>> by_address_;
+};
+
+}  // namespace
+
+struct Session::State {
+  OpenOptions options;
+  Context context;
+  Opened<DiskLayer> disks;
+  Opened<VolumeLayer> volumes;  // that no table names
+};
+
+Session::Session(OpenOptions options, Context context)
+    : state_(std::make_shared<State>(std::move(options), std::move(context))) {}
+
+const OpenOptions& Session::options() const {
+  return state_->options;
+}
+
+const Context& Session::context() const {
+  return state_->context;
+}
+
+Session Session::with(Context context) const {
+  return Session(options(), std::move(context));
+}
+
+Target Session::open(const Address& address) const {
+  return follow_address(address, *this, AddressEnd::as_named);
+}
+
+Target Session::open_disk(const Address& address) const {
+  return follow_address(address, *this, AddressEnd::disk);
+}
+
+Target Session::open_volume(const Address& address) const {
+  return follow_address(address, *this, AddressEnd::volume);
+}
+
+std::shared_ptr<const Neighbours> Session::open_folder(const Address& address) const {
+  return folder_at(address, *this);
+}
+
+DiskPtr Session::open_first(const Address& address) const {
+  Address first;
+  first.first = address.first;
+  if (first.first.starts_with("disk:"))
+    throw Error(ErrorCode::unsupported, first.first, std::nullopt,
+                "disks by lasting name are not read yet", "name the block device");
+  return state_->disks.get(first.print(), [&] {
+    const auto layer = std::make_shared<FileLayer>();
+    layer->address = first;
+    layer->findings->forward_to(context().findings);
+    Context own = context().at(first.first);
+    own.findings = layer->findings;
+    const SourcePtr file = open_file_source(first.first, own);
+    if (options().host)
+      for (const Holder& holder : options().host->holders(first.first))
+        if (holder.writing)
+          own.report(FindingCode::source_held, Severity::warning, {},
+                     fmt::format("held open for writing by {} (process {})",
+                                 for_terminal(holder.name), holder.process),
+                     "it is read as it is now; what is read may not fit together");
+    const std::filesystem::path path(first.first);
+    const auto neighbours = host_neighbours(path.parent_path().string(), own);
+    const std::string name = path.filename().string();
+    layer->bytes = whole_or_first_piece(name, file, *neighbours, own);
+    return open_disk_layer(layer->bytes, first, surroundings(name, neighbours, *this), {layer},
+                           options(), context());
+  });
+}
+
+DiskPtr Session::open_bytes(const SourcePtr& bytes, const Address& address,
+                            const Surroundings& around, std::vector<LayerPtr> from) const {
+  return state_->disks.get(address.print(), [&] {
+    return open_disk_layer(bytes, address, around, std::move(from), options(), context());
+  });
+}
+
+VolumePtr Session::open_range(const DiskLayer& disk, VolumeRow row, const Address& address) const {
+  return state_->volumes.get(address.print(), [&] {
+    const SourcePtr bytes = make_window(disk.bytes, row.range);
+    return std::make_shared<const VolumeLayer>(address, std::move(row), bytes, disk.inputs,
+                                               options().file_system, context());
+  });
+}
+
+VolumePtr Session::open_version(const VolumeLayer& volume, const std::string& id) const {
+  const Address address = volume.address.with({Step::Kind::version, 0, id, {}});
+  return state_->volumes.get(address.print(), [&]() -> VolumePtr {
+    if (const SourcePtr then = volume.open_version(id))
+      return std::make_shared<const VolumeLayer>(address, volume.row, then,
+                                                 std::vector<LayerPtr>{volume.shared_from_this()},
+                                                 options().file_system, context());
+    if (auto files = volume.file_system() ? volume.file_system()->open_version(id) : nullptr) {
+      auto then =
+          std::make_shared<VolumeLayer>(address, volume.row, volume.bytes, std::move(files));
+      then->inputs = {volume.shared_from_this()};
+      return then;
+    }
+    throw Error(ErrorCode::not_found, volume.address.print(), std::nullopt,
+                fmt::format("there is no version \"{}\"{}", id,
+                            versions_there_are(volume.address, volume.versions())),
+                "lantern survey shows what is there");
+  });
+}
+
+std::vector<Address> disks_of(const Address& address, const Context& context) {
+  const auto folder =
+      address.steps.empty() ? first_folder(address, context.at(address.first)) : nullptr;
+  if (!folder) return {address};
+  std::vector<Address> disks;
+  for (const std::string& name : disks_in(folder, context))
+    disks.push_back(address.with({Step::Kind::member, 0, name, {}}));
+  return disks;
+}
+
+}  // namespace lantern
