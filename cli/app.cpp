@@ -5,6 +5,7 @@
 #include <ostream>
 #include <utility>
 
+#include "cli/advice.h"
 #include "cli/commands.h"
 #include "cli/output.h"
 
@@ -52,7 +53,7 @@ int parse_and_run(Job& job) {
       "Exit codes: 0 done, 1 done with findings, 2 wrong usage, 3 cannot be read,\n"
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
-  const std::vector<std::pair<std::string, Action (*)(OptionParser&, Job&)>> commands = {
+  const std::vector<std::pair<std::string, Run (*)(OptionParser&, Job&)>> commands = {
       {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},
       {"find", add_find},     {"show", add_show},         {"extract", add_extract},
       {"image", add_image},   {"sector", add_sector},     {"compare", add_compare},
@@ -61,7 +62,7 @@ int parse_and_run(Job& job) {
       {"mount", add_mount},   {"unmount", add_unmount},
 #endif
       {"demo", add_demo}};
-  std::map<std::string, Action> actions;
+  std::map<std::string, Run> actions;
   for (const auto& [name, add] : commands) actions[name] = add(parser, job);
   const auto command = parser.parse(job.arguments, job.streams.out);
   if (!command) return kDone;
@@ -117,7 +118,7 @@ int run(const std::vector<std::string>& arguments, const Streams& streams,
   } catch (const Error& error) {
     // A progress line may still stand on the terminal.
     if (streams.err_is_terminal) streams.err << "\r\x1b[K";
-    streams.err << "lantern: " << for_terminal(error.what()) << '\n';
+    streams.err << "lantern: " << for_terminal(error_text(error)) << '\n';
     return exit_code(error.code());
   } catch (const std::exception& error) {
     // Reaching this is a fault of ours; the source is untouched all the same.

@@ -37,23 +37,23 @@ struct CommonOptions {
   const Session& session(const Job& job) const;
 };
 
-using Action = std::function<int()>;
+using Run = std::function<int()>;
 
-Action add_survey(OptionParser& parser, Job& job);
-Action add_list(OptionParser& parser, Job& job);
-Action add_find(OptionParser& parser, Job& job);
-Action add_show(OptionParser& parser, Job& job);
-Action add_extract(OptionParser& parser, Job& job);
-Action add_image(OptionParser& parser, Job& job);
-Action add_machines(OptionParser& parser, Job& job);
-Action add_sector(OptionParser& parser, Job& job);
-Action add_compare(OptionParser& parser, Job& job);
-Action add_repair(OptionParser& parser, Job& job);
-Action add_undo(OptionParser& parser, Job& job);
-Action add_sweep(OptionParser& parser, Job& job);
-Action add_mount(OptionParser& parser, Job& job);
-Action add_unmount(OptionParser& parser, Job& job);
-Action add_demo(OptionParser& parser, Job& job);
+Run add_survey(OptionParser& parser, Job& job);
+Run add_list(OptionParser& parser, Job& job);
+Run add_find(OptionParser& parser, Job& job);
+Run add_show(OptionParser& parser, Job& job);
+Run add_extract(OptionParser& parser, Job& job);
+Run add_image(OptionParser& parser, Job& job);
+Run add_machines(OptionParser& parser, Job& job);
+Run add_sector(OptionParser& parser, Job& job);
+Run add_compare(OptionParser& parser, Job& job);
+Run add_repair(OptionParser& parser, Job& job);
+Run add_undo(OptionParser& parser, Job& job);
+Run add_sweep(OptionParser& parser, Job& job);
+Run add_mount(OptionParser& parser, Job& job);
+Run add_unmount(OptionParser& parser, Job& job);
+Run add_demo(OptionParser& parser, Job& job);
 
 // 0, or 1 when there were findings of warning or worse.
 int exit_for_findings(const Job& job);

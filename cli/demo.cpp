@@ -104,7 +104,7 @@ int lay_out_demo(Job& job, const std::string& folder) {
 
 }  // namespace
 
-Action add_demo(OptionParser& parser, Job& job) {
+Run add_demo(OptionParser& parser, Job& job) {
   auto folder = std::make_shared<std::string>();
   const Command command = parser.command("demo", "lays out the demo disks of Skerrow Light");
   command.option("DIR", *folder, "the folder to lay them out in").required();

@@ -99,7 +99,7 @@ int make_image(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_image(OptionParser& parser, Job& job) {
+Run add_image(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("image", "a copy of a disk as an image of another kind");
   options->common.add_to(command, job);

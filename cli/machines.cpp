@@ -136,7 +136,7 @@ void print_machines(const Job& job, const MachineFolder& folder) {
   }
 }
 
-Action add_machines(OptionParser& parser, Job& job) {
+Run add_machines(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("machines", "machines in a folder, their disks, and whether they run");

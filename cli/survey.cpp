@@ -4,6 +4,7 @@
 #include <memory>
 #include <ostream>
 
+#include "cli/advice.h"
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/machines.h"
@@ -20,47 +21,11 @@ struct Options {
 
 void print_json(const Job& job, const SurveyReport& report) {
   JsonWriter json(job.streams.out);
-  json.begin_object().key("sources").begin_array();
-  for (const SurveySource& source : report.sources)
-    json.begin_object()
-        .key("address")
-        .value(source.address)
-        .key("size_bytes")
-        .value(source.size_bytes)
-        .end_object();
-  json.end_array().key("layers").begin_array();
-  for (const SurveyLayer& layer : report.layers) {
-    json.begin_object().key("address").value(layer.address).key("kind").value(layer.kind);
-    json.key("format").value(layer.format).key("size_bytes").value(layer.size_bytes);
-    json.key("detail").value(layer.detail).end_object();
-  }
-  json.end_array().key("volumes").begin_array();
-  for (const SurveyVolume& volume : report.volumes) {
-    const VolumeRow& row = volume.layer->row;
-    const FileSystem* files = volume.layer->file_system().get();
-    const std::string none;
-    json.begin_object().key("address").value(volume.layer->address.print());
-    json.key("index").value(row.number).key("start_bytes").value(row.range.offset);
-    json.key("length_bytes").value(row.range.length).key("type").value(row.type);
-    json.key("type_code").value(row.type_code).key("table_name").value(row.name);
-    json.key("table_uuid").value(row.uuid);
-    json.key("file_system").value(files != nullptr ? files->facts().type : none);
-    json.key("recognised").value(files == nullptr ? content_of(*volume.layer) : none);
-    json.key("required_key").value(volume.layer->required_key());
-    json.key("label").value(files != nullptr ? files->facts().label : none);
-    json.key("uuid").value(files != nullptr ? files->facts().uuid : none);
-    json.key("used_bytes").value(volume.used_bytes).key("files").value(volume.files);
-    json.key("folders").value(volume.folders).key("deleted").value(volume.deleted);
-    json.key("deleted_whole").value(volume.deleted_whole);
-    json.key("counted_all").value(volume.counted_all);
-    json.key("likely_user_files").value(volume.likely_user_files).end_object();
-  }
-  json.end_array();
+  json.begin_object();
+  write_json(json, report);
   findings_json(json, job.context);
-  json.key("chosen");
-  report.chosen.empty() ? json.null() : json.value(report.chosen);
-  json.key("why").value(report.why).key("next").begin_array();
-  for (const std::string& command : report.next) json.value(command);
+  json.key("next").begin_array();
+  for (const Action& action : report.next) json.value(command_for(action));
   json.end_array().end_object();
 }
 
@@ -172,13 +137,13 @@ int survey_sources(Job& job, const Options& options) {
   else
     print_findings(job.streams, out, job.context);
   if (!report.next.empty()) out << "\nNext:\n";
-  for (const std::string& command : report.next) out << "  " << for_terminal(command) << '\n';
+  for (const Action& action : report.next) out << "  " << for_terminal(command_for(action)) << '\n';
   return code;
 }
 
 }  // namespace
 
-Action add_survey(OptionParser& parser, Job& job) {
+Run add_survey(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("survey", "what is this: layers, health, volumes, next step");

@@ -12,10 +12,8 @@ int main(int argc, char** argv) {
   }
   try {
     const lantern::Context context;
-    const lantern::SourcePtr a =
-        lantern::Session({}, context).open_first({argv[1], {}})->bytes;
-    const lantern::SourcePtr b =
-        lantern::Session({}, context).open_first({argv[2], {}})->bytes;
+    const lantern::SourcePtr a = lantern::Session({}, context).open_first({argv[1], {}})->bytes;
+    const lantern::SourcePtr b = lantern::Session({}, context).open_first({argv[2], {}})->bytes;
     std::vector<std::byte> left(1 << 20);
     std::vector<std::byte> right(left.size());
     for (std::uint64_t at = 0; at < std::min(a->size(), b->size()); at += left.size()) {

@@ -8,12 +8,6 @@
 
 namespace lantern::cli {
 
-// Where an entry can be opened again: an active one by its path, any other by its id.
-Address entry_address(const VolumeLayer& volume, const Entry& entry);
-
-// An object with the keys of docs/json/, one entry.
-void entry_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry);
-
 // "rwxr-xr-x" with set-id and sticky bits.
 std::string mode_text(std::uint32_t mode);
 

@@ -135,7 +135,7 @@ int extract_files(Job& job, Options options) {
 
 }  // namespace
 
-Action add_extract(OptionParser& parser, Job& job) {
+Run add_extract(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("extract", "files out, with a manifest that proves them");
   options->common.add_to(command, job);

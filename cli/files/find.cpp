@@ -118,7 +118,7 @@ int find_entries(Job& job, const Options& options) {
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("entries").begin_array();
-    each([&](const VolumeLayer& volume, const Entry& entry) { entry_json(json, volume, entry); });
+    each([&](const VolumeLayer& volume, const Entry& entry) { write_json(json, volume, entry); });
     json.end_array();
     findings_json(json, job.context);
     json.end_object();
@@ -141,7 +141,7 @@ int find_entries(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_find(OptionParser& parser, Job& job) {
+Run add_find(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("find", "entries by name, size, date, kind, in every volume of a disk");

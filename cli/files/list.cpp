@@ -96,10 +96,10 @@ void print_json(const Job& job, const Target& target, const Options& options) {
   target.chosen.empty() ? json.null() : json.value(target.chosen);
   json.key("entries").begin_array();
   for_each(target, options,
-           [&](const Entry& entry) { entry_json(json, target.volume_layer(), entry); });
+           [&](const Entry& entry) { write_json(json, target.volume_layer(), entry); });
   for_each_earlier(job, target, options,
                    [&](const VolumeLayer& then, const DiskVersion&, const Entry& entry) {
-                     entry_json(json, then, entry);
+                     write_json(json, then, entry);
                    });
   json.end_array();
   findings_json(json, job.context);
@@ -155,7 +155,7 @@ int list_entries(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_list(OptionParser& parser, Job& job) {
+Run add_list(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("list", "files and folders, with what was deleted if asked");

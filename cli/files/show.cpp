@@ -216,7 +216,7 @@ void print_json(const Job& job, const Target& target, const Options& options,
   const FileSystem& files = target.file_system();
   JsonWriter json(job.streams.out);
   json.begin_object().key("entry");
-  entry_json(json, target.volume_layer(), entry);
+  write_json(json, target.volume_layer(), entry);
   json.key("extended_attributes").begin_array();
   for (const Attribute& attribute : files.attributes(entry))
     json.begin_object()
@@ -238,7 +238,7 @@ void print_json(const Job& job, const Target& target, const Options& options,
   if (has_content(entry))
     walk_versions(target, {}, options.common.session(job),
                   [&](const VolumeLayer& then, const DiskVersion&, const Entry& earlier) {
-                    entry_json(json, then, earlier);
+                    write_json(json, then, earlier);
                   });
   json.end_array();
   if (content) put_content(json, target, *content, options);
@@ -287,7 +287,7 @@ int show_entry(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_show(OptionParser& parser, Job& job) {
+Run add_show(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("show", "one file: its facts, where it lies, how it begins");

@@ -10,6 +10,7 @@
 #include <ostream>
 #include <set>
 
+#include "cli/advice.h"
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/output.h"
@@ -114,7 +115,8 @@ void print_plan(const Job& job, const RepairPlan& plan) {
           << reach_text(plan.after_all) << '\n';
   }
   if (!plan.notes.empty()) out << "\nNot proposed, or to know:\n";
-  for (const std::string& text : plan.notes) out << "  " << wrapped(for_terminal(text), 2) << '\n';
+  for (const Advice& text : plan.notes)
+    out << "  " << wrapped(for_terminal(advice_text(text)), 2) << '\n';
 }
 
 std::vector<std::size_t> fixes_asked_for(const Options& options, const RepairPlan& plan) {
@@ -236,7 +238,7 @@ Health health_of(const Job& job, const Options& options, const Address& address)
     for (const Finding& finding : context.findings->all())
       if (finding.severity != Severity::note) health.findings.insert(finding.message);
   } catch (const Error& error) {
-    health.findings.insert(error.what());
+    health.findings.insert(error_text(error));
   }
   return health;
 }
@@ -398,7 +400,7 @@ int repair(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_repair(OptionParser& parser, Job& job) {
+Run add_repair(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command(
       "repair", "what would put a disk right, as a plan; --apply writes it, with an undo journal");

@@ -149,7 +149,7 @@ int sweep_source(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_sweep(OptionParser& parser, Job& job) {
+Run add_sweep(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("sweep", "reads a disk for what no table names");
   options->common.add_to(command, job);

@@ -86,7 +86,7 @@ int undo(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_undo(OptionParser& parser, Job& job) {
+Run add_undo(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("undo", "takes a repair back, byte for byte");
   command.option("JOURNAL", options->journal, "what lantern repair --apply kept").required();

@@ -126,7 +126,7 @@ int compare_disks(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_compare(OptionParser& parser, Job& job) {
+Run add_compare(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("compare", "two disks side by side, what keeps one from starting first");

@@ -122,7 +122,7 @@ int show_sector(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_sector(OptionParser& parser, Job& job) {
+Run add_sector(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("sector", "what stands in a sector, field by field");
   options->common.add_to(command, job);

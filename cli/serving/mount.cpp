@@ -45,7 +45,7 @@ int mount_source(Job& job, const Options& options) {
 
 }  // namespace
 
-Action add_mount(OptionParser& parser, Job& job) {
+Run add_mount(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
       parser.command("mount", "a disk's files, read-only, as a folder of this computer");
@@ -59,7 +59,7 @@ Action add_mount(OptionParser& parser, Job& job) {
   return [&job, options] { return mount_source(job, *options); };
 }
 
-Action add_unmount(OptionParser& parser, Job& job) {
+Run add_unmount(OptionParser& parser, Job& job) {
   auto folder = std::make_shared<std::string>();
   const Command command = parser.command("unmount", "takes a mount away; says who holds it");
   command.option("DIR", *folder, "where it is mounted").required();

@@ -7,9 +7,13 @@
 #pragma once
 
 #include <cstdint>
+#include <initializer_list>
 #include <optional>
 #include <stdexcept>
 #include <string>
+#include <utility>
+#include <variant>
+#include <vector>
 
 namespace lantern {
 
@@ -25,23 +29,93 @@ enum class ErrorCode {
   cannot_write  // the destination does not take it
 };
 
+// What a user can do, and what they can say in doing it. An interface has its own words for each.
+enum class Do {
+  survey,
+  machines,
+  list,
+  list_deleted,
+  list_versions,
+  list_ids,
+  show,
+  extract,
+  extract_deleted,
+  image,
+  image_as_qcow2,
+  sector,      // argument: a structure
+  plan,        // a repair that is planned and not made
+  plan_again,  // without the plan that was given
+  plan_as_json,
+  apply,        // argument: numbers of fixes
+  set_field,    // argument: a field and its value, or none
+  write_bytes,  // at a byte
+  undo,         // argument: a journal, or none
+  search_folder,
+  allow_devices,
+  manifest,
+  match,
+  journal,
+  scratch,
+  child,  // a repair made in a new image on top
+  every_sector,
+  give_up_saved_state,
+  take_damaged_journal
+};
+
+// One of them, with what it is done to.
+struct Action {
+  Do what{};
+  std::vector<std::string> arguments;
+};
+
+// A text that names actions: {Do::survey, " shows what is there"}.
+class Advice {
+ public:
+  using Part = std::variant<std::string, Action>;
+  // Of an initializer list: text, an action, or one without arguments.
+  struct Word {
+    Word(const char* text) : part(std::string(text)) {}
+    Word(std::string text) : part(std::move(text)) {}
+    Word(Do what) : part(Action{what, {}}) {}
+    Word(Action action) : part(std::move(action)) {}
+    Part part;
+  };
+
+  Advice() = default;
+  Advice(const char* text) : Advice(std::string(text)) {}
+  Advice(std::string text);
+  Advice(std::initializer_list<Word> words);
+
+  bool empty() const { return parts_.empty(); }
+  const std::vector<Part>& parts() const { return parts_; }
+  // In words of no interface: "survey shows what is there".
+  std::string text() const;
+  friend bool operator==(const Advice& a, const Advice& b) { return a.text() == b.text(); }
+
+ private:
+  std::vector<Part> parts_;
+};
+
 class Error : public std::runtime_error {
  public:
   // `address`: the layer spoken of. `offset`: byte offset within that layer, when there is one.
   // `next_step`: what the user can do now, or empty.
   Error(ErrorCode code, std::string address, std::optional<std::uint64_t> offset,
-        const std::string& what, std::string next_step = {});
+        const std::string& what, Advice next_step = {});
 
   ErrorCode code() const { return code_; }
   const std::string& address() const { return address_; }
   std::optional<std::uint64_t> offset() const { return offset_; }
-  const std::string& next_step() const { return next_step_; }
+  // What happened, and where, without the next step; what() is both.
+  std::string line() const;
+  const Advice& next_step() const { return next_step_; }
 
  private:
   ErrorCode code_;
   std::string address_;
   std::optional<std::uint64_t> offset_;
-  std::string next_step_;
+  std::string what_;
+  Advice next_step_;
 };
 
 }  // namespace lantern

@@ -15,6 +15,7 @@
 #include <string>
 #include <vector>
 
+#include "lantern/error.h"
 #include "lantern/json.h"
 #include "lantern/nest/session.h"
 #include "lantern/sources.h"
@@ -64,15 +65,21 @@ struct Reach {
   std::uint64_t folders = 0;
 };
 
+// A file or device that a plan was made for.
+struct PlanSource {
+  std::string path;
+  Identity identity;
+};
+
 struct RepairPlan {
-  std::string source;  // address
-  Identity identity;   // of its first file or device
+  std::string source;               // address
+  std::vector<PlanSource> sources;  // all it is read from: the first file, extents, parents
   std::vector<RepairFix> fixes;
   std::vector<RepairStep> steps;
   Reach before;
   // With the fixes of first_choice() applied, and with those of all_together().
   Reach after, after_all;
-  std::vector<std::string> notes;  // what is wrong and not offered, and why
+  std::vector<Advice> notes;  // what is wrong and not offered, and why
 };
 
 struct PlanOptions {

@@ -9,6 +9,8 @@
 #include <string>
 #include <vector>
 
+#include "lantern/error.h"
+#include "lantern/json.h"
 #include "lantern/nest/session.h"
 
 namespace lantern {
@@ -44,9 +46,12 @@ struct SurveyReport {
   std::vector<SurveyVolume> volumes;
   std::string chosen;  // address of the volume with likely_user_files, or empty
   std::string why;
-  std::vector<std::string> next;  // commands to type
+  std::vector<Action> next;
 };
 
 SurveyReport survey(const std::vector<Address>& sources, const Session& session);
+
+// The members of a report but its actions, into an object that is open (docs/json/README.md).
+void write_json(JsonWriter& json, const SurveyReport& report);
 
 }  // namespace lantern

@@ -29,19 +29,18 @@ struct VolumeRow {
 };
 
 struct VolumeTable {
-  enum class Scheme { none, mbr, gpt };
-  Scheme scheme = Scheme::none;
+  std::string scheme;               // its name in the registry: "gpt", "mbr"; empty: none is there
   std::uint32_t sector_size = 512;  // bytes
   std::string id;                   // disk signature or disk GUID
   std::vector<VolumeRow> rows;
+
+  bool is_there() const { return !scheme.empty(); }
 };
 
-std::string to_string(VolumeTable::Scheme scheme);
-
-// Reads GPT (UEFI Specification 2.10, chapter 5) or MBR with its logical volumes, at the given
-// sector size, else the source's own, else 512 and 4096, whichever the volumes agree with. A disk
-// with neither gives Scheme::none and no rows. Damage becomes findings; never throws for it.
-// `formats`: what tells whether something begins where a table leads.
+// Reads the partition table by every scheme of the registry, at the given sector size, else the
+// source's own, else 512 and 4096, whichever the volumes agree with. A disk without a table gives
+// no scheme and no rows. Damage becomes findings; never throws for it. `formats`: what tells
+// whether something begins where a table leads.
 VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t> sector_size,
                               const Registry& formats, const Context& context);
 

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 84> kCodes = {
+constexpr std::array<std::string_view, 88> kCodes = {
     "source.unreadable",
     "source.same-id",
     "source.held",
@@ -42,6 +42,10 @@ constexpr std::array<std::string_view, 84> kCodes = {
     "mbr.overlap",
     "mbr.logical-loop",
     "mbr.logical-broken",
+    "apm.driver-record",
+    "apm.entry",
+    "apm.past-end",
+    "apm.overlap",
     "gpt.primary-header",
     "gpt.primary-entries",
     "gpt.backup-header",

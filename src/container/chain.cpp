@@ -77,7 +77,7 @@ Parent missing_parent(const ParentWanted& wanted, const Context& context, std::s
   context.report(FindingCode::chain_parent_missing, Severity::damage, {},
                  fmt::format("the parent this disk lies on cannot be used: {} ({})", asked, why),
                  "what this file holds itself is read, the rest is given as lost; name the "
-                 "parent's folder with --look-in");
+                 "parent's folder as one to look in");
   Parent parent;
   parent.missing = true;
   ChainLink link;

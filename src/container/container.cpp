@@ -1,13 +1,7 @@
 #include "lantern/container.h"
 
 #include "base/bytes.h"
-#include "container/hard_disk.h"
-#include "container/qcow/qcow2.h"
-#include "container/qed.h"
-#include "container/vdi.h"
-#include "container/vhd.h"
-#include "container/vhdx/vhdx.h"
-#include "container/vmdk/vmdk.h"
+#include "lantern/format/registry.h"
 #include "source/given.h"
 
 namespace lantern {
@@ -25,14 +19,17 @@ bool begins_like_a_disk(const ByteSource& file) {
 Container open_container(const SourcePtr& file, const Surroundings& around,
                          const Context& context) {
   given(file);
-  // VHD comes last: it is known by its end, which any other may end in.
-  for (const auto open : {open_vdi, open_vmdk, open_qcow2, open_qcow1, open_qed, open_hard_disk,
-                          open_hard_disk_folder, open_vhdx, open_vhd})
-    if (auto container = open(file, around, context)) return std::move(*container);
+  const std::vector<Format>& formats = known_formats().formats();
+  for (const Format& format : formats)
+    if (format.open_container)
+      if (auto container = format.open_container(file, around, context))
+        return std::move(*container);
   // A known volume or table at the start is no container without its header.
   if (!begins_like_a_disk(*file) && !(around.is_volume && around.is_volume(file)))
-    for (const auto open : {open_headless_vdi, open_headless_qcow2, open_headless_qed})
-      if (auto container = open(file, around, context)) return std::move(*container);
+    for (const Format& format : formats)
+      if (format.open_headless)
+        if (auto container = format.open_headless(file, around, context))
+          return std::move(*container);
   Container raw;
   raw.flat = file;
   raw.stored_bytes = file->size();

@@ -89,7 +89,7 @@ class MappedDisk final : public WritableSource {
     if (!parts_.writer)
       throw Error(ErrorCode::unsupported, context_.address, offset,
                   "an image of this kind, or hurt as this one is, takes no writes",
-                  "mend the image first, or lantern image it as another kind and repair that");
+                  {"mend the image first, or ", Do::image, " it as another kind and repair that"});
     const std::shared_ptr<const BlockWriter> writer = parts_.writer();
     Translation done;
     if (context_.scratch && LaidWrites::of(*context_.scratch).first_time(context_.address))

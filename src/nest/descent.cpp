@@ -67,7 +67,7 @@ class Descent {
     const VolumeChoice choice = choose_volume(disk(), context_);
     if (!choice.index)
       throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt, nothing_readable(),
-                  "lantern survey shows what is there");
+                  {Do::survey, " shows what is there"});
     target_.volume = disk().volumes.share(*choice.index);
     target_.chosen = target_.volume_layer().address.print();
     target_.why = choice.why;
@@ -85,11 +85,11 @@ class Descent {
     for (const std::string& name : disks)
       list += " " + start_.with({Step::Kind::member, 0, name, {}}).print();
     if (disks.size() != 1)
-      throw Error(disks.empty() ? ErrorCode::not_found : ErrorCode::usage, start_.print(),
-                  std::nullopt,
-                  disks.empty() ? "no disk lies in this folder"
-                                : fmt::format("{} disks lie in this folder:{}", disks.size(), list),
-                  disks.empty() ? "lantern machines shows what does" : "name one of them");
+      throw Error(
+          disks.empty() ? ErrorCode::not_found : ErrorCode::usage, start_.print(), std::nullopt,
+          disks.empty() ? "no disk lies in this folder"
+                        : fmt::format("{} disks lie in this folder:{}", disks.size(), list),
+          disks.empty() ? Advice{Do::machines, " shows what does"} : Advice("name one of them"));
     take_member({Step::Kind::member, 0, disks.front(), {}});
   }
 
@@ -105,7 +105,7 @@ class Descent {
     if (!file)
       throw Error(ErrorCode::not_found, address.print(), std::nullopt,
                   fmt::format("there is no file \"{}\" here", step.text),
-                  "lantern machines and survey show what there is");
+                  {Do::machines, " and ", Do::survey, " show what there is"});
     const auto beside = folder_->folder_of(step.text);
     const std::string name = step.text.substr(step.text.rfind('/') + 1);
     enter(address.with(step), whole_or_first_piece(name, *file, *beside, context_),
@@ -120,7 +120,7 @@ class Descent {
 
   [[noreturn]] void fail(const std::string& what) const {
     throw Error(ErrorCode::not_found, here(), std::nullopt, what,
-                "lantern survey lists the volumes, lantern list the files");
+                {Do::survey, " lists the volumes, ", Do::list, " the files"});
   }
 
   std::string here() const {
@@ -275,7 +275,7 @@ class Descent {
                   !volume.owner()
                       ? "no known file system begins here"
                       : fmt::format("{}: recognised, not read yet", volume.owner()->title),
-                  "lantern survey shows what is there");
+                  {Do::survey, " shows what is there"});
     return *volume.file_system();
   }
 
@@ -287,7 +287,7 @@ class Descent {
     if (holders.empty())
       throw Error(ErrorCode::not_found, target_.volume_layer().address.print(), std::nullopt,
                   fmt::format("there is no {}", print_step(step)),
-                  "lantern list shows what is there");
+                  {Do::list, " shows what is there"});
     const bool clear = holders.size() == 1 || holders[0].state == EntryState::active;
     if (!clear) {
       std::string list;
@@ -306,7 +306,7 @@ class Descent {
     if (!entry)
       throw Error(ErrorCode::not_found, target_.volume_layer().address.print(), std::nullopt,
                   fmt::format("there is no entry @{}", step.text),
-                  "lantern list --json shows the ids");
+                  {Do::list_ids, " shows the ids"});
     target_.entry = *entry;
   }
 

@@ -29,7 +29,7 @@ bool whole_disk_is_a_volume(const DiskLayer& disk, const FileSystemOptions& opti
   // Of a member whose metadata stand at its end, the table is the array's.
   const bool begins = disk.owner && disk.owner->verified && !disk.owner->from_copy &&
                       disk.owner->place < flat->size() / 2;
-  const bool by_gpt = disk.table.scheme == VolumeTable::Scheme::gpt;
+  const bool by_gpt = disk.table.scheme == "gpt";
   if (!begins && (by_gpt || !open_file_system(flat, options, quiet))) return false;
   return std::none_of(disk.table.rows.begin(), disk.table.rows.end(), [&](const VolumeRow& row) {
     return holds_something(row, flat, options, quiet);
@@ -125,7 +125,7 @@ DiskPtr open_disk_layer(const SourcePtr& file, const Address& address, const Sur
   std::vector<VolumeRow> rows = disk->table.rows;
   VolumeRow whole;
   whole.range = {0, disk->bytes->size()};
-  if (disk->table.scheme == VolumeTable::Scheme::none) {
+  if (!disk->table.is_there()) {
     whole.number = 1;
     rows.push_back(whole);
   }

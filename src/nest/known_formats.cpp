@@ -1,6 +1,7 @@
 // Where the registry is composed: a new format is one line here.
 #include <iterator>
 
+#include "container/formats.h"
 #include "filesystem/formats.h"
 #include "format/named/named.h"
 #include "volume/formats.h"
@@ -9,10 +10,10 @@ namespace lantern {
 
 const Registry& known_formats() {
   static const Registry kFormats = [] {
-    std::vector<Format> all = {mbr_format(),    gpt_format(),  ext::format(),    ntfs::format(),
-                               exfat::format(), fat::format(), iso9660::format()};
+    std::vector<Format> all = {gpt_format(),   apm_format(),    mbr_format(),  ext::format(),
+                               ntfs::format(), exfat::format(), fat::format(), iso9660::format()};
     for (auto list : {named::encrypted(), named::volume_managers(), named::firmware_arrays(),
-                      named::file_systems(), named::other_systems(), named::containers()})
+                      named::file_systems(), named::other_systems(), container_formats()})
       std::move(list.begin(), list.end(), std::back_inserter(all));
     return Registry(std::move(all));
   }();

@@ -144,7 +144,7 @@ VolumePtr Session::open_version(const VolumeLayer& volume, const std::string& id
     throw Error(ErrorCode::not_found, volume.address.print(), std::nullopt,
                 fmt::format("there is no version \"{}\"{}", id,
                             versions_there_are(volume.address, volume.versions())),
-                "lantern survey shows what is there");
+                {Do::survey, " shows what is there"});
   });
 }
 

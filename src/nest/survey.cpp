@@ -68,10 +68,10 @@ void add_disk_layers(const DiskLayer& disk, SurveyReport& report) {
     report.layers.push_back(
         {link.place, "parent", link.format, 0, (link.missing ? "missing: " : "") + link.why});
   add_versions(disk.address, container.format, container.versions, report);
-  const bool table = disk.table.scheme != VolumeTable::Scheme::none;
+  const bool table = disk.table.is_there();
   if (table)
     report.layers.push_back(
-        {address, "table", to_string(disk.table.scheme), container.flat->size(),
+        {address, "table", disk.table.scheme, container.flat->size(),
          fmt::format("{}, sectors of {} bytes", counted(disk.table.rows.size(), "volume"),
                      disk.table.sector_size)});
   for (const VolumeLayer& volume : disk.volumes) {
@@ -154,13 +154,11 @@ std::optional<std::size_t> index_of(const DiskLayer& disk, const Target& target)
 void suggest(SurveyReport& report) {
   for (const SurveyVolume& volume : report.volumes) {
     if (!volume.likely_user_files) continue;
-    const std::string address = for_shell(volume.layer->address.print());
-    report.next.push_back(
-        fmt::format("lantern list {}{}", address, volume.deleted > 0 ? " --deleted" : ""));
-    if (!volume.layer->versions().empty())
-      report.next.push_back(fmt::format("lantern list {} --all-versions", address));
-    report.next.push_back(fmt::format("lantern extract {} RESCUED{}", address,
-                                      volume.deleted > 0 ? " --deleted" : ""));
+    const std::string address = volume.layer->address.print();
+    const bool deleted = volume.deleted > 0;
+    report.next.push_back({deleted ? Do::list_deleted : Do::list, {address}});
+    if (!volume.layer->versions().empty()) report.next.push_back({Do::list_versions, {address}});
+    report.next.push_back({deleted ? Do::extract_deleted : Do::extract, {address}});
   }
 }
 
@@ -178,7 +176,7 @@ SurveyReport survey(const std::vector<Address>& sources, const Session& session)
     const std::vector<Address> found = disks_of(address, context);
     if (found.empty())
       throw Error(ErrorCode::cannot_open, address.print(), std::nullopt,
-                  "is a folder in which no disk lies", "lantern machines looks in those below it");
+                  "is a folder in which no disk lies", {Do::machines, " looks in those below it"});
     disks.insert(disks.end(), found.begin(), found.end());
   }
   for (const Address& address : disks) {
@@ -212,7 +210,7 @@ SurveyReport survey(const std::vector<Address>& sources, const Session& session)
       });
   if (nothing_read || context.findings->worse_than_note())
     for (const SurveySource& source : report.sources)
-      report.next.push_back("lantern repair " + for_shell(source.address));
+      report.next.push_back({Do::plan, {source.address}});
   return report;
 }
 

@@ -35,7 +35,7 @@ const FileSystem& Target::file_system() const {
   if (!layer.file_system())
     throw Error(ErrorCode::usage, layer.address.print(), std::nullopt,
                 "the volume has no file system that can be read",
-                "lantern survey shows what is there");
+                {Do::survey, " shows what is there"});
   return *layer.file_system();
 }
 

@@ -133,7 +133,7 @@ void write_all(int file, const std::string& text, const std::string& path) {
       throw Error(errno == ENOSPC ? ErrorCode::stopped : ErrorCode::cannot_write, path,
                   std::nullopt,
                   std::string("the manifest cannot be written: ") + std::strerror(errno),
-                  "make room or name another place with --manifest");
+                  {"make room or name another place with ", Do::manifest});
     done += static_cast<std::size_t>(got);
   }
 }
@@ -151,7 +151,7 @@ Manifest::Manifest(std::string path, std::string job)
   part_ = OpenFile(::open(part_path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644));
   if (!part_.good())
     throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
-                "name another place with --manifest");
+                {"name another place with ", Do::manifest});
   if (::flock(part_.get(), LOCK_EX | LOCK_NB) != 0)
     throw Error(ErrorCode::refused, part_path_, std::nullopt,
                 "another extraction is writing this manifest", "wait for it, or name another");
@@ -163,7 +163,7 @@ Manifest::Manifest(std::string path, std::string job)
 void Manifest::refuse(const std::string& path) {
   throw Error(ErrorCode::refused, path, std::nullopt,
               "is there already and is not the manifest of this extraction",
-              "name another with --manifest, or another destination");
+              {"name another with ", Do::manifest, ", or another destination"});
 }
 
 void Manifest::remember(const std::string& key, std::uint64_t offset) {
@@ -248,7 +248,7 @@ void Manifest::take_up_document() {
       if (!part_.good() || ::flock(part_.get(), LOCK_EX | LOCK_NB) != 0 ||
           ::ftruncate(part_.get(), 0) != 0)
         throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
-                    "name another place with --manifest");
+                    {"name another place with ", Do::manifest});
       put(job_);
     } else if (depth == 2 && array == "files") {
       if (!ours) refuse(path_);
@@ -283,7 +283,7 @@ std::optional<Manifest::Done> Manifest::done(const std::string& id,
 void Manifest::put(const std::string& line) {
   if (end_ >= kLongestPart)
     throw Error(ErrorCode::cannot_write, part_path_, end_, "a manifest ends at 64 GiB",
-                "extract the rest, by --match, with another manifest");
+                {"extract the rest, by ", Do::match, ", with another manifest"});
   write_all(part_.get(), line + "\n", part_path_);
   end_ += line.size() + 1;
 }

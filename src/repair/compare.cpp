@@ -142,9 +142,7 @@ Target with_volumes_of(const Target& disk, const Target& other, const Context& c
   const bool has_volume =
       std::any_of(own.volumes.begin(), own.volumes.end(),
                   [](const VolumeLayer& v) { return v.file_system() != nullptr; });
-  if (disk.volume || has_volume || own.table.scheme != VolumeTable::Scheme::none ||
-      like.table.scheme == VolumeTable::Scheme::none)
-    return disk;
+  if (disk.volume || has_volume || own.table.is_there() || !like.table.is_there()) return disk;
   const auto with = std::make_shared<DiskLayer>();
   with->address = own.address;
   with->inputs = own.inputs;

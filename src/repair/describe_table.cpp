@@ -10,7 +10,9 @@
 #include "lantern/text.h"
 #include "repair/describe.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/mbr_entry.h"
 #include "repair/fields.h"
+#include "repair/partition_codes.h"
 #include "volume/partition_types.h"
 
 namespace lantern {
@@ -18,22 +20,8 @@ namespace {
 
 using As = FieldReader::As;
 
-constexpr std::size_t kEntriesAt = 446;
-constexpr std::size_t kEntryBytes = 16;
 constexpr std::size_t kGptEntryBytes = 128;
 constexpr std::size_t kMostShownEntries = 16;
-
-struct MbrEntry {
-  std::uint8_t active = 0, type = 0;
-  std::uint64_t start = 0, sectors = 0;
-  bool used() const { return type != 0; }
-  bool extended() const { return type == 0x05 || type == 0x0F || type == 0x85; }
-};
-
-MbrEntry entry_at(ByteView sector, std::size_t number) {
-  const ByteView e = slice(sector, kEntriesAt + number * kEntryBytes, kEntryBytes);
-  return {u8(e, 0), u8(e, 4), le32(e, 8), le32(e, 12)};
-}
 
 const VolumeLayer* volume_at(const DiskLayer& disk, std::uint64_t byte) {
   const auto found = std::find_if(disk.volumes.begin(), disk.volumes.end(),
@@ -46,32 +34,11 @@ bool needs_boot_sector(std::uint8_t type) {
   return std::find(kTypes.begin(), kTypes.end(), type) != kTypes.end();
 }
 
-// Whether an entry's type may stand for what is there.
-bool type_fits(std::uint8_t type, const std::string& holds) {
-  const std::uint8_t plain = type & 0xEF;  // hidden kinds are 10 more
-  const auto one_of = [&](std::initializer_list<int> types) {
-    return std::find(types.begin(), types.end(), plain) != types.end();
-  };
-  if (holds == "ntfs" || holds == "exfat") return one_of({0x07, 0x27 & 0xEF}) || type == 0x27;
-  if (holds == "fat32") return one_of({0x0B, 0x0C}) || type == 0xEF;
-  if (holds.starts_with("fat")) return one_of({0x01, 0x04, 0x06, 0x0E}) || type == 0xEF;
-  if (holds.starts_with("ext")) return type == 0x83;
-  return true;
-}
-
-std::string fitting_type(const std::string& holds) {
-  if (holds == "ntfs" || holds == "exfat") return "0x07";
-  if (holds == "fat32") return "0x0c";
-  if (holds == "fat12") return "0x01";
-  if (holds == "fat16") return "0x0e";
-  return "0x83";
-}
-
 // Entries whose volume a machine can start from.
 std::vector<std::size_t> startable_entries(ByteView sector, const DiskLayer& disk) {
   std::vector<std::size_t> found;
   for (std::size_t i = 0; i < 4; ++i) {
-    const MbrEntry entry = entry_at(sector, i);
+    const MbrEntry entry = mbr_entry(sector, i);
     if (!entry.used() || entry.extended()) continue;
     const std::uint64_t at = saturating_mul(entry.start, disk.table.sector_size);
     const VolumeLayer* const there = volume_at(disk, at);
@@ -89,7 +56,7 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
   FieldReader read(structure);
   const ByteView bytes = read.bytes();
   const std::uint64_t sectors = disk.container.flat->size() / disk.table.sector_size;
-  const bool gpt = disk.table.scheme == VolumeTable::Scheme::gpt;
+  const bool gpt = disk.table.scheme == "gpt";
   read.raw("boot_code", 0, 440, Weight::start,
            "the firmware runs this; it finds the active entry and starts its volume");
   if (all_zero(bytes.first(440)) && !gpt)
@@ -99,21 +66,21 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
   read.number("reserved", 444, 2, Weight::detail, "zero, or 5A5A on a disk that is write-protected",
               As::hexadecimal);
   const std::vector<std::size_t> startable = startable_entries(bytes, disk);
-  const auto active = [&](std::size_t i) { return entry_at(bytes, i).active == 0x80; };
+  const auto active = [&](std::size_t i) { return mbr_entry(bytes, i).flag == 0x80; };
   std::size_t count = 0;
   for (std::size_t i = 0; i < 4; ++i) count += active(i) ? std::size_t{1} : 0;
   for (std::size_t i = 0; i < 4; ++i) {
-    const MbrEntry entry = entry_at(bytes, i);
-    const std::size_t at = kEntriesAt + i * kEntryBytes;
+    const MbrEntry entry = mbr_entry(bytes, i);
+    const std::size_t at = kMbrEntriesAt + i * kMbrEntryBytes;
     const std::uint64_t start_bytes = saturating_mul(entry.start, disk.table.sector_size);
     const VolumeLayer* const there = volume_at(disk, start_bytes);
     read.prefix = fmt::format("entry{}.", i + 1);
     read.number("active", at, 1, Weight::start,
                 "the boot code starts the volume of the active entry");
-    read.say(entry.active == 0x80 ? "yes"
-             : entry.active == 0  ? "no"
-                                  : fmt::format("0x{:02x}", entry.active));
-    if ((entry.active & 0x7F) != 0)
+    read.say(entry.flag == 0x80 ? "yes"
+             : entry.flag == 0  ? "no"
+                                : fmt::format("0x{:02x}", entry.flag));
+    if ((entry.flag & 0x7F) != 0)
       read.expect("0x80 or 0x00: nothing else is an entry");
     else if (!gpt && count == 0 && startable.size() == 1 && startable[0] == i)
       read.expect("yes: no entry is active, and only its volume can be started");
@@ -126,10 +93,14 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
                 "what the volume holds; systems look no further when it is wrong", As::hexadecimal);
     if (entry.used()) {
       read.say(fmt::format("0x{:02x}, {}", entry.type, mbr_type(entry.type).words));
-      const std::string holds =
-          there != nullptr && there->file_system() ? there->file_system()->facts().type : "";
-      if (!type_fits(entry.type, holds))
-        read.expect(fmt::format("{}: its volume holds {}", fitting_type(holds), holds));
+      const FileSystem* const files = there != nullptr ? there->file_system().get() : nullptr;
+      if (files != nullptr) {
+        const FileSystemFacts& holds = files->facts();
+        if (!mbr_type_may_be(entry.type, holds.format, holds.type))
+          read.expect(fmt::format(
+              "0x{:02x}: its volume holds {}",
+              mbr_type_for(holds.format, holds.type, there->row.range.length, true), holds.type));
+      }
     }
     read.raw("end_chs", at + 5, 3, Weight::detail, "the end as old firmware counts it");
     read.number("start", at + 8, 4, Weight::start, "the sector the volume begins at");

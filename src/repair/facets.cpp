@@ -24,4 +24,8 @@ const RepairFacet* repair_facet(std::string_view format) {
   return found == facets.end() ? nullptr : &*found;
 }
 
+bool is_repaired_scheme(std::string_view scheme) {
+  return scheme.empty() || scheme == "mbr" || scheme == "gpt";
+}
+
 }  // namespace lantern

@@ -17,7 +17,7 @@ namespace lantern {
 // Why a write is refused, and what to do instead.
 struct Refusal {
   std::string why;
-  std::string next_step;
+  Advice next_step;
 };
 
 struct RepairFacet {
@@ -35,6 +35,8 @@ struct RepairFacet {
 std::span<const RepairFacet> repair_facets();
 // Empty pointer: none.
 const RepairFacet* repair_facet(std::string_view format);
+// Whether a partition table of this scheme is repaired here; empty: a disk that has none.
+bool is_repaired_scheme(std::string_view scheme);
 inline bool is_repaired(const Recognition& found) {
   return repair_facet(found.format) != nullptr;
 }

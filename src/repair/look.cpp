@@ -26,8 +26,8 @@ const DiskLayer& disk_of(const Target& target) {
 
 [[noreturn]] void fail(const Target& target, const std::string& what) {
   throw Error(ErrorCode::not_found, disk_of(target).address.print(), std::nullopt, what,
-              "structures are mbr, gpt, gpt:copy, gpt:entries, boot:N, superblock:N and mft:N; "
-              "lantern survey lists the volumes");
+              {"structures are mbr, gpt, gpt:copy, gpt:entries, boot:N, superblock:N and mft:N; ",
+               Do::survey, " lists the volumes"});
 }
 
 std::optional<std::uint64_t> number_in(const std::string& text) {
@@ -47,7 +47,7 @@ Structure read_at(const SourcePtr& source, const std::string& address, const std
   const ReadResult got = source->read(offset, structure.bytes);
   if (got.length < length)
     throw Error(ErrorCode::cannot_read, address, offset,
-                fmt::format("{} would lie past the end", name), "lantern survey shows the sizes");
+                fmt::format("{} would lie past the end", name), {Do::survey, " shows the sizes"});
   if (!got.unreadable.empty())
     throw Error(ErrorCode::cannot_read, address, got.unreadable.front().offset,
                 fmt::format("{} cannot be read", name), "it is as good as lost; look at its copy");
@@ -101,7 +101,7 @@ Structure read_boot(const Target& target, const VolumeLayer& volume, const std::
   place.kind = boot_kind(structure.bytes);
   if (place.kind == BootKind::none && !copy.empty()) place.kind = boot_kind(copy);
   if (!copy.empty() && boot_kind(copy) == place.kind) place.copy = copy;
-  place.has_table = disk.table.scheme != VolumeTable::Scheme::none;
+  place.has_table = disk.table.is_there();
   place.start_sectors = volume.row.range.offset / disk.table.sector_size;
   place.volume_sectors = volume.row.range.length / disk.table.sector_size;
   describe_boot(structure, place);
@@ -164,12 +164,12 @@ Structure read_mbr(const Target& target) {
 std::string name_at(const Target& target, std::uint64_t byte) {
   const DiskLayer& disk = disk_of(target);
   const std::uint32_t step = disk.table.sector_size;
-  const bool table = disk.table.scheme != VolumeTable::Scheme::none;
+  const bool table = disk.table.is_there();
   for (const VolumeLayer& volume : disk.volumes)
     if (volume.row.range.offset == byte && (table || volume.file_system()))
       return fmt::format("boot:{}", volume.row.number);
   if (byte == 0) return "mbr";
-  if (disk.table.scheme != VolumeTable::Scheme::gpt) return {};
+  if (disk.table.scheme != "gpt") return {};
   if (byte == step) return "gpt";
   if (byte == (disk.container.flat->size() / step - 1) * step) return "gpt:copy";
   return byte == 2 * std::uint64_t{step} ? "gpt:entries" : std::string();
@@ -221,16 +221,16 @@ std::vector<Structure> structures_of(const Target& target, const Context& contex
     }
   };
   if (!target.volume) {
-    const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
-                       disk.volumes.front().file_system();
+    const bool whole =
+        !disk.table.is_there() && !disk.volumes.empty() && disk.volumes.front().file_system();
     if (!whole) add("mbr");
-    if (disk.table.scheme == VolumeTable::Scheme::gpt)
+    if (disk.table.scheme == "gpt")
       for (const char* name : {"gpt", "gpt:entries", "gpt:copy"}) add(name);
   }
   for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
     const VolumeLayer& volume = disk.volumes[i];
     if (target.volume && target.volume.get() != &volume) continue;
-    if (volume.file_system() || disk.table.scheme != VolumeTable::Scheme::none)
+    if (volume.file_system() || disk.table.is_there())
       add(fmt::format("boot:{}", volume.row.number));
     const RepairFacet* const facet =
         volume.file_system() ? repair_facet(volume.file_system()->facts().format) : nullptr;

@@ -94,7 +94,7 @@ void Trial::write(const RepairStep& step) const {
     if (read_at(*layers.at(write.address), write) != write.after)
       throw Error(ErrorCode::cannot_write, write.address, write.offset_bytes,
                   "what was written here in memory does not read back",
-                  "make a copy with lantern image first");
+                  {"make a copy with ", Do::image, " first"});
 }
 
 }  // namespace lantern

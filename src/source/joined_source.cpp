@@ -40,7 +40,7 @@ class JoinedSource final : public WritableSource {
       if (piece.kind != ExtentKind::direct)
         throw Error(ErrorCode::unsupported, {}, part.offset,
                     "no place is stored for these bytes: they are a hole, or lost",
-                    "lantern image makes a copy in which they have one");
+                    {Do::image, " makes a copy in which they have one"});
       const ByteView own = bytes.subspan(done.covered, static_cast<std::size_t>(part.length));
       done.writes.push_back({piece.from, below, Bytes(own.begin(), own.end()), false});
       done.covered += own.size();

@@ -97,7 +97,7 @@ std::shared_ptr<Scratch> Scratch::in_file(const std::string& path, std::int64_t 
   if (log->last_mark())
     throw Error(ErrorCode::refused, path, std::nullopt,
                 "is the journal of a repair that was made, not a scratch",
-                "lantern undo takes that repair back; name another file");
+                {Do::undo, " takes that repair back; name another file"});
   return std::make_shared<LaidWrites>(std::move(log), nullptr);
 }
 
@@ -236,11 +236,11 @@ bool write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
   if (writable == nullptr)
     throw Error(ErrorCode::unsupported, {}, offset,
                 "this layer is made from others as it is read: it takes no writes",
-                "lantern image --as qcow2 makes a copy that does");
+                {Do::image_as_qcow2, " makes a copy that does"});
   if (offset > layer->size() || bytes.size() > layer->size() - offset)
     throw Error(ErrorCode::unsupported, {}, offset,
                 "the file a disk lies in would have to grow, and cannot where it lies",
-                "extract it, or lantern image it, and repair that");
+                {"extract it, or ", Do::image, " it, and repair that"});
   bool in_place = true;
   while (!bytes.empty()) {
     const Translation part = writable->translate(offset, bytes);

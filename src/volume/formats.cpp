@@ -1,6 +1,9 @@
 #include "volume/formats.h"
 
 #include "base/bytes.h"
+#include "volume/apm.h"
+#include "volume/gpt.h"
+#include "volume/mbr.h"
 
 namespace lantern {
 namespace {
@@ -40,14 +43,33 @@ std::optional<Recognition> probe_gpt(const ByteSource& source, std::uint64_t at)
   return found;
 }
 
+// The entry that keeps others off a GPT is no table of its own.
+std::optional<VolumeTable> read_mbr_alone(const SourcePtr& disk, std::uint32_t sector_size,
+                                          const Context& context) {
+  if (has_protective_entry(disk)) return std::nullopt;
+  return read_mbr(disk, sector_size, context);
+}
+
 }  // namespace
 
 Format mbr_format() {
-  return {"mbr", FormatKind::partition_table, {{510, "\x55\xAA"sv}}, {{0}}, probe_mbr, true};
+  Format format{"mbr", FormatKind::partition_table, {{510, "\x55\xAA"sv}}, {{0}}, probe_mbr, true};
+  format.read_table = read_mbr_alone;
+  return format;
 }
 
 Format gpt_format() {
-  return {"gpt", FormatKind::partition_table, {{0, "EFI PART"sv}}, {}, probe_gpt, true};
+  Format format{"gpt", FormatKind::partition_table, {{0, "EFI PART"sv}}, {}, probe_gpt, true};
+  format.read_table = read_gpt;
+  return format;
+}
+
+Format apm_format() {
+  Format format{
+      "apm", FormatKind::partition_table, {{0, "ER"sv}, {0, "PM\0\0"sv}}, {{0}, {512}}, probe_apm,
+      true};
+  format.read_table = read_apm;
+  return format;
 }
 
 }  // namespace lantern

@@ -9,5 +9,6 @@ namespace lantern {
 
 Format mbr_format();
 Format gpt_format();
+Format apm_format();
 
 }  // namespace lantern

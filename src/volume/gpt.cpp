@@ -12,6 +12,7 @@
 #include "base/utf16.h"
 #include "lantern/text.h"
 #include "volume/mbr.h"
+#include "volume/overlaps.h"
 #include "volume/partition_types.h"
 
 namespace lantern {
@@ -165,7 +166,6 @@ class GptReader {
 
   VolumeTable table_of(const Copy& copy) {
     VolumeTable table;
-    table.scheme = VolumeTable::Scheme::gpt;
     table.sector_size = sector_size_;
     table.id = copy.header->disk_guid;
     const std::uint32_t step = copy.header->entry_bytes;
@@ -203,28 +203,8 @@ class GptReader {
                         "what lies on the disk is read; the rest counts as lost");
       table.rows.push_back(std::move(row));
     }
-    report_overlaps(table);
+    report_overlaps(table, FindingCode::gpt_overlap, context_);
     return table;
-  }
-
-  // Sorted by start, so that a table of thousands of entries is no quadratic work.
-  void report_overlaps(const VolumeTable& table) {
-    std::vector<const VolumeRow*> rows;
-    for (const VolumeRow& row : table.rows) rows.push_back(&row);
-    std::sort(rows.begin(), rows.end(), [](const VolumeRow* a, const VolumeRow* b) {
-      return a->range.offset < b->range.offset;
-    });
-    const VolumeRow* farthest = nullptr;
-    for (const VolumeRow* row : rows) {
-      if (farthest != nullptr) {
-        const Range both = intersect(farthest->range, row->range);
-        if (!both.empty())
-          context_.report(FindingCode::gpt_overlap, Severity::warning, both,
-                          fmt::format("volumes {} and {} overlap", farthest->number, row->number),
-                          "both are read as the table has them");
-      }
-      if (farthest == nullptr || row->range.end() > farthest->range.end()) farthest = row;
-    }
   }
 
   SourcePtr disk_;

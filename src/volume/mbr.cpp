@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/bytes.h"
+#include "volume/overlaps.h"
 #include "volume/partition_types.h"
 
 namespace lantern {
@@ -48,7 +49,6 @@ class MbrReader {
  public:
   MbrReader(const ByteSource& disk, std::uint32_t sector_size, const Context& context)
       : disk_(disk), sector_size_(sector_size), context_(context) {
-    table_.scheme = VolumeTable::Scheme::mbr;
     table_.sector_size = sector_size;
   }
 
@@ -68,7 +68,7 @@ class MbrReader {
     for (const RecordEntry& entry : *record)
       if (entry.used() && entry.extended()) read_logical(entry.first_lba);
     if (!any) return std::nullopt;
-    report_overlaps();
+    report_overlaps(table_, FindingCode::mbr_overlap, context_);
     return std::move(table_);
   }
 
@@ -122,18 +122,6 @@ class MbrReader {
       if (next == nullptr) return;
       record_lba = extended_lba + next->first_lba;
     }
-  }
-
-  void report_overlaps() {
-    for (std::size_t i = 0; i < table_.rows.size(); ++i)
-      for (std::size_t j = i + 1; j < table_.rows.size(); ++j) {
-        const Range both = intersect(table_.rows[i].range, table_.rows[j].range);
-        if (!both.empty())
-          context_.report(FindingCode::mbr_overlap, Severity::warning, both,
-                          fmt::format("volumes {} and {} overlap", table_.rows[i].number,
-                                      table_.rows[j].number),
-                          "both are read as the table has them");
-      }
   }
 
   const ByteSource& disk_;

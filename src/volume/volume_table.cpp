@@ -7,33 +7,17 @@
 #include "base/bytes.h"
 #include "lantern/sources.h"
 #include "source/given.h"
-#include "volume/gpt.h"
-#include "volume/mbr.h"
 
 namespace lantern {
 namespace {
 
-// A table read with a sink of its own, so that only the one taken has its findings told.
-struct Attempt {
-  std::optional<VolumeTable> table;
-  std::vector<Finding> findings;
+// What a scheme makes of the disk at one sector size, with a sink of its own: only that of the
+// table taken is told.
+struct Candidate {
+  const Format* scheme = nullptr;
+  VolumeTable table;
+  std::shared_ptr<FindingSink> findings = std::make_shared<FindingSink>();
 };
-
-template <typename Reader>
-Attempt attempt(Reader read, const SourcePtr& disk, std::uint32_t sector_size,
-                const Context& context) {
-  Context own = context;
-  own.findings = std::make_shared<FindingSink>();
-  Attempt result;
-  result.table = read(disk, sector_size, own);
-  result.findings = own.findings->all();
-  return result;
-}
-
-VolumeTable accept(Attempt attempt, const Context& context) {
-  for (Finding& finding : attempt.findings) context.findings->add(std::move(finding));
-  return std::move(*attempt.table);
-}
 
 // How a table fits what lies on the disk.
 struct TableFit {
@@ -68,55 +52,64 @@ std::vector<std::uint32_t> sizes_to_try(const ByteSource& disk,
   return {own, own == 512 ? 4096u : 512u};
 }
 
-}  // namespace
-
-std::string to_string(VolumeTable::Scheme scheme) {
-  switch (scheme) {
-    case VolumeTable::Scheme::mbr:
-      return "mbr";
-    case VolumeTable::Scheme::gpt:
-      return "gpt";
-    case VolumeTable::Scheme::none:
-      break;
-  }
-  return "none";
+// A scheme's name as it is spoken of: "GPT".
+std::string spoken(const Format& scheme) {
+  std::string name(scheme.name);
+  for (char& c : name)
+    if (c >= 'a' && c <= 'z') c = static_cast<char>(c - 'a' + 'A');
+  return name;
 }
+
+std::optional<Candidate> read_as(const Format& scheme, const SourcePtr& disk,
+                                 const std::vector<std::uint32_t>& sizes, const Registry& formats,
+                                 const Context& context) {
+  std::optional<Candidate> best;
+  for (const std::uint32_t size : sizes) {
+    Candidate next;
+    next.scheme = &scheme;
+    Context own = context;
+    own.findings = next.findings;
+    auto table = scheme.read_table(disk, size, own);
+    if (!table) continue;
+    next.table = std::move(*table);
+    if (!best || fit_of(next.table, disk, formats).well > fit_of(best->table, disk, formats).well)
+      best = std::move(next);
+  }
+  return best;
+}
+
+}  // namespace
 
 VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t> sector_size,
                               const Registry& formats, const Context& context) {
   const std::vector<std::uint32_t> sizes = sizes_to_try(*given(disk), sector_size);
-  Attempt mbr;
-  TableFit mbr_fit;
-  if (!has_protective_entry(disk)) {
-    for (const std::uint32_t size : sizes) {
-      Attempt next = attempt(read_mbr, disk, size, context);
-      if (!next.table) continue;
-      const TableFit fit = fit_of(*next.table, disk, formats);
-      if (!mbr.table || fit.well > mbr_fit.well) {
-        mbr = std::move(next);
-        mbr_fit = fit;
-      }
+  std::optional<Candidate> taken;
+  for (const Format& scheme : formats.formats()) {
+    if (scheme.read_table == nullptr) continue;
+    auto next = read_as(scheme, disk, sizes, formats, context);
+    if (!next) continue;
+    if (!taken) {
+      taken = std::move(next);
+      continue;
     }
-  }
-  Attempt gpt;
-  for (const std::uint32_t size : sizes)
-    if (!gpt.table) gpt = attempt(read_gpt, disk, size, context);
-
-  VolumeTable table;
-  // A GPT counts by the protective entry of sector 0. Where that has entries of its own instead, it
-  // counts only when it leads to more than they do, and cuts no more of what lies there.
-  const TableFit gpt_fit = gpt.table && mbr.table ? fit_of(*gpt.table, disk, formats) : TableFit();
-  const bool mbr_fits = mbr_fit.well >= gpt_fit.well || gpt_fit.cut > mbr_fit.cut;
-  if (gpt.table && mbr.table && !mbr.table->rows.empty() && mbr_fits) {
+    // Two tables: the first counts, unless the other leads to as much, or the first cuts more of
+    // what lies there. Older tables stay behind on used disks.
+    if (next->table.rows.empty()) continue;
+    const TableFit first = fit_of(taken->table, disk, formats);
+    const TableFit second = fit_of(next->table, disk, formats);
+    if (second.well < first.well && first.cut <= second.cut) continue;
     context.report(FindingCode::gpt_stale, Severity::note, {},
-                   "an older GPT stands beside an MBR whose volumes are there", "the MBR is used");
-    table = accept(std::move(mbr), context);
-  } else if (gpt.table) {
-    table = accept(std::move(gpt), context);
-  } else if (mbr.table) {
-    table = accept(std::move(mbr), context);
-  } else {
-    table.sector_size = sizes.front();
+                   fmt::format("an older {} stands beside an {} whose volumes are there",
+                               spoken(*taken->scheme), spoken(*next->scheme)),
+                   fmt::format("the {} is used", spoken(*next->scheme)));
+    taken = std::move(next);
+  }
+  VolumeTable table;
+  table.sector_size = sizes.front();
+  if (taken) {
+    taken->findings->forward_to(context.findings);
+    table = std::move(taken->table);
+    table.scheme = taken->scheme->name;
   }
   const auto own = disk->logical_sector_size();
   if (own && !table.rows.empty() && table.sector_size != *own)

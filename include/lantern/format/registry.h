@@ -22,7 +22,10 @@ namespace lantern {
 
 class Context;
 class FileSystem;
+struct Container;
 struct FileSystemOptions;
+struct Surroundings;
+struct VolumeTable;
 
 // Bytes that stand in a sector (512 bytes) of a format, `at` from its start.
 struct FormatMark {
@@ -36,6 +39,16 @@ struct FormatPlace {
   std::uint64_t offset = 0;
   bool from_end = false;
   std::uint64_t align = 512;
+};
+
+// The type of a partition entry that leads to a volume of a format.
+struct PartitionCode {
+  std::string_view type;     // of the file system (FileSystemFacts::type); empty: any of the format
+  std::uint8_t mbr = 0;      // that is written, where volumes are counted in sectors
+  std::uint8_t mbr_chs = 0;  // and where they are counted in cylinders
+  std::vector<std::uint8_t> mbr_may_be;  // that are left as they are, hidden kinds aside; none: any
+  std::vector<std::string_view> gpt;     // that may stand there, the one that is written first
+  std::uint64_t below_bytes = ~std::uint64_t{0};  // of volumes smaller than this
 };
 
 struct Format {
@@ -54,6 +67,17 @@ struct Format {
                                             const Context& context) = nullptr;
   // It may fill a disk that has a partition table as well: both are there.
   bool beside_table = false;
+  // Of partition entries that lead to it; the first that fits counts.
+  std::vector<PartitionCode> codes = {};
+  // Readers of a container, the first for files with their header, the other for those that lost
+  // it; and of a partition table, at a sector size in bytes. As `open` each answers with nothing
+  // when the bytes hold another format.
+  std::optional<Container> (*open_container)(const SourcePtr& file, const Surroundings& around,
+                                             const Context& context) = nullptr;
+  std::optional<Container> (*open_headless)(const SourcePtr& file, const Surroundings& around,
+                                            const Context& context) = nullptr;
+  std::optional<VolumeTable> (*read_table)(const SourcePtr& disk, std::uint32_t sector_size,
+                                           const Context& context) = nullptr;
 };
 
 class Registry {

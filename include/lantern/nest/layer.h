@@ -157,7 +157,7 @@ class VolumeList {
 // A disk with its volumes. They hold the layer below it, not this one.
 class DiskLayer final : public Layer {
  public:
-  std::string format() const override { return to_string(table.scheme); }
+  std::string format() const override { return table.scheme; }
 
   SourcePtr file;  // as it lies; `bytes` is the disk it stands for
   Container container;

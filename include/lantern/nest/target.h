@@ -13,6 +13,7 @@
 #include <string>
 #include <vector>
 
+#include "lantern/json.h"
 #include "lantern/nest/layer.h"
 
 namespace lantern {
@@ -40,6 +41,12 @@ std::vector<Finding> findings_of(const Target& target);
 // An address as it names things once and for all: a symbolic link as the file it leads to, a member
 // of a folder of this computer as that file.
 Address resolved(const Address& address);
+
+// Where an entry can be opened again: an active one by its path, any other by its id.
+Address entry_address(const VolumeLayer& volume, const Entry& entry);
+
+// An entry as one JSON object (docs/json/README.md).
+void write_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry);
 
 // Every file and device of this computer that a target is read from: FIRST, its extents, its
 // parents, devices behind a descriptor.

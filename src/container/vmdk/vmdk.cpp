@@ -111,7 +111,7 @@ class Assembly {
             std::vector<Piece>& pieces) const {
     const std::uint64_t bytes = extent.sectors * kSector;
     context_.report(code, Severity::damage, {at, bytes}, std::move(message),
-                    "its place is kept and given as lost; name its folder with --look-in");
+                    "its place is kept and given as lost; name its folder as one to look in");
     pieces.push_back({ExtentKind::unreadable, bytes, nullptr, 0});
   }
 
@@ -139,7 +139,7 @@ class Assembly {
       if (!around_.allow_devices || !extent.file.starts_with("/dev/"))
         return lose(extent, at, FindingCode::extent_device,
                     fmt::format("vmdk: the extent is the device \"{}\", which is not opened unless "
-                                "--allow-devices says so",
+                                "devices are allowed",
                                 shown),
                     pieces);
       file = open_file_source(extent.file, context_);

@@ -11,7 +11,7 @@ Bytes read_exactly(const ByteSource& file, std::uint64_t at, std::size_t length)
   Bytes bytes(length);
   if (!file.read(at, bytes).unreadable.empty())
     throw Error(ErrorCode::cannot_write, {}, at, "a table of the image cannot be read",
-                "make a copy with lantern image and repair that");
+                {"make a copy with ", Do::image, " and repair that"});
   return bytes;
 }
 

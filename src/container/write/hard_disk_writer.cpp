@@ -31,7 +31,7 @@ class HardDiskWriter final : public BlockWriter {
     const std::uint64_t at = round_up(end - std::min(end, grid), cluster_bytes_) + grid;
     if (at / unit_bytes_ > 0xFFFFFFFF)
       throw Error(ErrorCode::unsupported, {}, at, "hdd: the file cannot become larger",
-                  "lantern image it as another kind");
+                  {Do::image, " it as another kind"});
     Bytes entry(4);
     lay_le32(entry, 0, at / unit_bytes_);
     return {{file_, at, padded(content, cluster_bytes_), false},

@@ -98,7 +98,7 @@ class Counts {
     if (index >= header_.counts_clusters * header_.cluster_bytes() / 8)
       throw Error(ErrorCode::unsupported, {}, header_.counts_offset,
                   "qcow2: its table of reference counts has no room for more clusters",
-                  "lantern image it as qcow2, and repair that");
+                  {Do::image, " it as qcow2, and repair that"});
     const std::uint64_t at =
         be64(read_exactly(*file_, header_.counts_offset + index * 8, 8), 0) & kOffsetMask;
     Block block;
@@ -130,7 +130,7 @@ class Counts {
     const auto at = static_cast<std::size_t>(within * bits / 8);
     if (bits < 64 && value >> bits != 0)
       throw Error(ErrorCode::unsupported, {}, std::nullopt, "qcow2: a reference count is full",
-                  "lantern image it as qcow2, and repair that");
+                  {Do::image, " it as qcow2, and repair that"});
     if (bits < 8) {
       const auto shift = static_cast<unsigned>(within * bits % 8);
       const unsigned mask = ((1u << bits) - 1) << shift;

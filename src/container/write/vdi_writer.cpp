@@ -33,7 +33,7 @@ class VdiWriter final : public BlockWriter {
         next = std::max<std::uint64_t>(next, std::uint64_t{number} + 1);
     if (next >= kDiscarded)
       throw Error(ErrorCode::unsupported, {}, kStoredAt, "the image has no number left for a block",
-                  "lantern image it as another kind");
+                  {Do::image, " it as another kind"});
     const std::uint64_t at = le32(header, 0x158) + next * (block_bytes_ + extra) + extra;
     Bytes count(4), entry(4);
     lay_le32(count, 0, next + 1);

@@ -43,7 +43,7 @@ class VhdWriter final : public BlockWriter {
     const std::uint64_t block_bytes = bitmap_bytes_ + block_bytes_;
     if (old_footer / kSector >= kNotStored - block_bytes / kSector)
       throw Error(ErrorCode::unsupported, {}, old_footer, "vhd: the file cannot become larger",
-                  "lantern image it as another kind");
+                  {Do::image, " it as another kind"});
     Bytes block = bitmap;
     const Bytes data = padded(content, block_bytes_);
     block.insert(block.end(), data.begin(), data.end());

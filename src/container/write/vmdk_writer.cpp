@@ -68,7 +68,7 @@ class VmdkWriter final : public BlockWriter {
   static Bytes sector(std::uint64_t byte) {
     if (byte / kSector > 0xFFFFFFFF)
       throw Error(ErrorCode::unsupported, {}, byte, "vmdk: the file cannot become larger",
-                  "lantern image it as another kind");
+                  {Do::image, " it as another kind"});
     Bytes bytes(4);
     lay_le32(bytes, 0, byte / kSector);
     return bytes;

@@ -124,7 +124,7 @@ class ExfatFileSystem final : public FileSystem {
     if (!stream.empty())
       throw Error(ErrorCode::not_found, volume_.context.address, std::nullopt,
                   fmt::format("there is no stream \"{}\": exFAT keeps one content", stream),
-                  "lantern show lists what there is");
+                  {Do::show, " lists what there is"});
     if (entry.kind != EntryKind::file)
       throw Error(ErrorCode::usage, volume_.context.address, entry.number,
                   "a folder has no content of its own", "list it, or extract it as a whole");

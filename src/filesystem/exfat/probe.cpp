@@ -3,6 +3,7 @@
 #include "filesystem/exfat/boot.h"
 #include "filesystem/exfat/exfat.h"
 #include "filesystem/formats.h"
+#include "format/partition_guids.h"
 
 namespace lantern::exfat {
 namespace {
@@ -28,7 +29,10 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"exfat", FormatKind::file_system, {{3, "EXFAT   "sv}}, {{0}}, probe, true, open_exfat};
+  Format format{"exfat",   FormatKind::file_system, {{3, "EXFAT   "sv}}, {{0}}, probe, true,
+                open_exfat};
+  format.codes = {{{}, 0x07, 0x07, {0x07, 0x12, 0x27}, {partition_guid::kBasicData}}};
+  return format;
 }
 
 }  // namespace lantern::exfat

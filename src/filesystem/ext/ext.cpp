@@ -135,7 +135,7 @@ class ExtFileSystem final : public FileSystem {
     if (!stream.empty())
       throw Error(ErrorCode::not_found, volume_.context.address, std::nullopt,
                   fmt::format("there is no stream \"{}\": ext keeps one content", stream),
-                  "lantern show lists what there is");
+                  {Do::show, " lists what there is"});
     if (entry.kind != EntryKind::file && entry.kind != EntryKind::symlink)
       throw Error(ErrorCode::usage, volume_.context.address, std::nullopt,
                   fmt::format("a {} has no content of its own", to_string(entry.kind)),

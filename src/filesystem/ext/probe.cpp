@@ -4,6 +4,7 @@
 #include "filesystem/ext/ext.h"
 #include "filesystem/ext/superblock.h"
 #include "filesystem/formats.h"
+#include "format/partition_guids.h"
 
 namespace lantern::ext {
 namespace {
@@ -56,8 +57,12 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"ext",   FormatKind::file_system, {{56, "\x53\xEF"sv}}, {{kSuperblockPlace}}, probe, true,
-          open_ext};
+  Format format{
+      "ext",   FormatKind::file_system, {{56, "\x53\xEF"sv}}, {{kSuperblockPlace}}, probe, true,
+      open_ext};
+  // Linux takes what it holds under the types of groups and arrays as well.
+  format.codes = {{{}, 0x83, 0x83, {0x83, 0x93, 0xFD, 0x8E}, {partition_guid::kLinuxData}}};
+  return format;
 }
 
 }  // namespace lantern::ext

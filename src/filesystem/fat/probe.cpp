@@ -4,6 +4,7 @@
 #include "filesystem/fat/fat.h"
 #include "filesystem/fat/fit.h"
 #include "filesystem/formats.h"
+#include "format/partition_guids.h"
 #include "source/offset_view.h"
 
 namespace lantern::fat {
@@ -27,7 +28,16 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"fat", FormatKind::file_system, {{510, "\x55\xAA"sv}}, {{0}}, probe, true, open_fat};
+  Format format{"fat",   FormatKind::file_system, {{510, "\x55\xAA"sv}}, {{0}}, probe, true,
+                open_fat};
+  const std::vector<std::uint8_t> small = {0x01, 0x04, 0x06, 0x0E, 0x12, 0x27, 0xEF};
+  const std::vector<std::string_view> gpt = {partition_guid::kBasicData,
+                                             partition_guid::kEfiSystem};
+  format.codes = {{"fat12", 0x01, 0x01, small, gpt},
+                  {"fat16", 0x0E, 0x04, small, gpt, 32u << 20},
+                  {"fat16", 0x0E, 0x06, small, gpt},
+                  {"fat32", 0x0C, 0x0B, {0x0B, 0x0C, 0x12, 0x27, 0xEF}, gpt}};
+  return format;
 }
 
 }  // namespace lantern::fat

@@ -279,7 +279,7 @@ class IsoFileSystem final : public FileSystem {
     if (!stream.empty())
       throw Error(ErrorCode::not_found, shape_.context.address, std::nullopt,
                   fmt::format("there is no stream \"{}\": ISO 9660 keeps one content", stream),
-                  "lantern show lists what there is");
+                  {Do::show, " lists what there is"});
     if (entry.id.starts_with(kBootId)) return open_boot(entry);
     if (entry.kind != EntryKind::file && entry.kind != EntryKind::symlink)
       throw Error(ErrorCode::usage, shape_.context.address, entry.number,
@@ -377,7 +377,7 @@ class IsoFileSystem final : public FileSystem {
     while (auto node = reader.next())
       if (node->at == at) return *node;
     throw Error(ErrorCode::not_found, shape_.context.address, at, "no record stands here",
-                "lantern list --ids shows the entries");
+                {Do::list_ids, " shows the entries"});
   }
 
   Content content_of(const Node& node) const {

@@ -122,7 +122,7 @@ class NtfsFileSystem final : public FileSystem {
     if (data == nullptr && !stream.empty())
       throw Error(ErrorCode::not_found, volume_.context.address, std::nullopt,
                   fmt::format("there is no stream \"{}\"", for_terminal(stream)),
-                  "lantern show lists what there is");
+                  {Do::show, " lists what there is"});
     if (data == nullptr)
       return file->parts_lost ? nothing_left(file->told_bytes) : text_content({});
     if (data->encrypted)

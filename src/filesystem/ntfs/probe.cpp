@@ -4,6 +4,7 @@
 #include "filesystem/formats.h"
 #include "filesystem/ntfs/boot.h"
 #include "filesystem/ntfs/ntfs.h"
+#include "format/partition_guids.h"
 
 namespace lantern::ntfs {
 namespace {
@@ -33,7 +34,10 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 Format format() {
-  return {"ntfs", FormatKind::file_system, {{3, "NTFS    "sv}}, {{0}}, probe, true, open_ntfs};
+  Format format{"ntfs",   FormatKind::file_system, {{3, "NTFS    "sv}}, {{0}}, probe, true,
+                open_ntfs};
+  format.codes = {{{}, 0x07, 0x07, {0x07, 0x12, 0x27}, {partition_guid::kBasicData}}};
+  return format;
 }
 
 }  // namespace lantern::ntfs

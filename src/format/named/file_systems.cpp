@@ -16,6 +16,7 @@
 #include "base/crc32c.h"
 #include "base/guid.h"
 #include "format/named/named.h"
+#include "format/partition_guids.h"
 
 namespace lantern::named {
 namespace {
@@ -274,7 +275,11 @@ std::vector<Format> file_systems() {
        FormatKind::swap,
        {{502, "SWAPSPACE2"sv}, {502, "S1SUSPEND\0"sv}},
        at({4096 - kSector, 65536 - kSector}),
-       swap},
+       swap,
+       false,
+       nullptr,
+       false,
+       {{{}, 0x82, 0x82, {}, {partition_guid::kLinuxSwap}}}},
       {"zfs", files, {{0, "\x01\x01\0\0\0\0\0\0\0\0\0\x01"sv}}, at({16 * kKiB}), zfs},
       {"bcache",
        files,

@@ -16,7 +16,6 @@ std::vector<Format> other_systems();    // of other systems, of discs and read-o
 std::vector<Format> volume_managers();  // LVM, multi-disk arrays, pools
 std::vector<Format> firmware_arrays();  // metadata that array controllers leave
 std::vector<Format> encrypted();        // LUKS, BitLocker, CoreStorage, ...
-std::vector<Format> containers();       // headers of virtual disks
 
 // A whole structure; zeros where the source ends before it.
 inline Bytes read_whole(const ByteSource& source, std::uint64_t at, std::size_t length) {

@@ -17,6 +17,7 @@
 
 #include "base/checked.h"
 #include "format/named/named.h"
+#include "format/partition_guids.h"
 
 namespace lantern::named {
 namespace {
@@ -162,7 +163,7 @@ std::optional<Recognition> storage_pool(const ByteSource&, std::uint64_t at) {
 }  // namespace
 
 std::vector<Format> volume_managers() {
-  return {
+  std::vector<Format> all = {
       {"lvm",
        FormatKind::volume_manager,
        {{0, "LABELONE"sv}, {4, " LVM2 x[5A%r0N*>"sv}},
@@ -178,6 +179,11 @@ std::vector<Format> volume_managers() {
       {"ldm", FormatKind::volume_manager, {{0, "PRIVHEAD"sv}}, {{6 * kSector}}, dynamic_disk},
       {"storage-pool", FormatKind::volume_manager, {{0, "SPACEDB "sv}}, {{0}}, storage_pool},
   };
+  for (Format& format : all) {
+    if (format.name == "lvm") format.codes = {{{}, 0x8E, 0x8E, {}, {partition_guid::kLinuxGroup}}};
+    if (format.name == "md") format.codes = {{{}, 0xFD, 0xFD, {}, {partition_guid::kLinuxArray}}};
+  }
+  return all;
 }
 
 }  // namespace lantern::named

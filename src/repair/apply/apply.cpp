@@ -31,18 +31,19 @@ void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
                 const Session& session, const std::shared_ptr<Scratch>& scratch) {
   const Context& context = session.context();
   const Address source = Address::parse(plan.source);
-  const Identity now = identify(*open_file_source(source.first, context));
-  if (compare(plan.identity, now) != Sameness::same)
-    throw Error(ErrorCode::refused, plan.source, std::nullopt,
-                compare(plan.identity, now) == Sameness::other
-                    ? "is another disk than the plan was made for"
-                    : "has changed since the plan was made",
-                "plan again: lantern repair without --plan");
+  for (const PlanSource& made_for : plan.sources) {
+    const Sameness same =
+        compare(made_for.identity, identify(*open_file_source(made_for.path, context)));
+    if (same == Sameness::same) continue;
+    throw Error(ErrorCode::refused, made_for.path, std::nullopt,
+                same == Sameness::other ? "is another disk than the plan was made for"
+                                        : "has changed since the plan was made",
+                {"plan again: ", Do::plan_again});
+  }
   for (const std::size_t number : steps)
     if (number == 0 || number > plan.steps.size())
       throw Error(ErrorCode::usage, plan.source, std::nullopt,
-                  fmt::format("there is no step {}", number),
-                  "lantern repair without --apply lists them");
+                  fmt::format("there is no step {}", number), {Do::plan, " lists them"});
   const Trial trial(source, session, scratch);
   for (const RepairStep& step : plan.steps) {
     if (std::find(steps.begin(), steps.end(), step.number) == steps.end()) continue;
@@ -68,7 +69,7 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
   } catch (const Error& error) {
     throw Error(ErrorCode::cannot_write, error.address(), error.offset(),
                 std::string("the repair stopped half way: ") + error.what(),
-                fmt::format("lantern undo {} takes back what was written", how.journal));
+                {Action{Do::undo, {how.journal}}, " takes back what was written"});
   }
   result.journal = how.journal;
   result.applied = steps;
@@ -120,7 +121,7 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
                     fmt::format("step {} repairs the image file itself: a child of it would not "
                                 "help",
                                 step.number),
-                    "lantern image --as qcow2 makes a copy that is whole; or use --scratch");
+                    {Do::image_as_qcow2, " makes a copy that is whole; or use ", Do::scratch});
       write.address = child;
     }
   }
@@ -133,7 +134,7 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
     OpenOptions of_both = session.options();
     of_both.look_in.push_back(
         std::filesystem::absolute(resolved(source).first).parent_path().string());
-    of_child.identity = identify(*open_file_source(child, context));
+    of_child.sources.push_back({child, identify(*open_file_source(child, context))});
     try_repair(of_child, steps, Session(of_both, context), scratch);
     // The child is ours and new: there is nothing to take back.
     make_writes(log, open_media(log, {}), context);

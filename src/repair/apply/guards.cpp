@@ -50,14 +50,14 @@ class Guards {
   }
 
   [[noreturn]] static void refuse(const std::string& where, const std::string& what,
-                                  const std::string& next) {
+                                  const Advice& next) {
     throw Error(ErrorCode::refused, where, std::nullopt, what, next);
   }
 
   void journal_elsewhere(const std::string& path) {
     const std::string folder = fs::absolute(how_.journal).parent_path().string();
     if (full_path(how_.journal) == path)
-      refuse(path, "cannot be its own journal", "name another file with --journal");
+      refuse(path, "cannot be its own journal", {"name another file with ", Do::journal});
     if (!how_.host) return;
     const auto source = how_.host->file(path);
     // An image may lie beside its journal; a device must not hold it.
@@ -67,18 +67,18 @@ class Guards {
           !backing || full_path(*backing) != path)
         return;
       refuse(how_.journal, "would lie inside the disk that is repaired",
-             "name a place on another disk with --journal");
+             {"name a place on another disk with ", Do::journal});
     }
     if (const std::string why = why_destination_is_unsafe(*how_.host, path, folder); !why.empty())
       refuse(how_.journal, "would lie inside what is repaired: " + why,
-             "name a place on another disk with --journal");
+             {"name a place on another disk with ", Do::journal});
   }
 
   void users(const std::string& path) {
     const std::vector<std::string> uses = how_.host->uses_of(path);
     if (!uses.empty())
       refuse(path, "is in use: " + uses.front(),
-             "let go of it there first, or repair a copy: --scratch, --into");
+             {"let go of it there first, or repair a copy: ", Do::scratch, ", ", Do::child});
     for (const Holder& holder : how_.host->holders(path))
       if (holder.writing)
         refuse(path,
@@ -109,8 +109,9 @@ class Guards {
         refuse(path, fmt::format("{} runs: {}", who, machine.state_evidence),
                "switch it off, and run the command again");
       if (machine.state == MachineState::suspended && !how_.override_saved_state)
-        refuse(path, fmt::format("{} is suspended: {}", who, machine.state_evidence),
-               "start and shut it down; or give its saved state up with --override saved-state");
+        refuse(
+            path, fmt::format("{} is suspended: {}", who, machine.state_evidence),
+            {"start and shut it down; or give its saved state up with ", Do::give_up_saved_state});
     }
   }
 

@@ -223,7 +223,7 @@ void check_before_writing(const WriteLog& log, const ApplyOptions& how, const Co
   if (const std::string younger = younger_on_top(log); !younger.empty())
     throw Error(ErrorCode::refused, log.path(), std::nullopt,
                 "a younger repair wrote to the same bytes and stands: " + younger,
-                "lantern undo " + younger + " first");
+                {Action{Do::undo, {younger}}, " first"});
   GuardedWrites guarded{log.source(), {}, log};
   for (const WriteLog::Layer& layer : log.layers())
     guarded.layers.push_back({layer.address, layer.range,
@@ -249,11 +249,11 @@ void check_damage(const WriteLog& log, JournalState now, const ApplyOptions& how
   const char* const disk = now == JournalState::applied  ? "the disk holds what they wrote"
                            : now == JournalState::undone ? "the disk holds what was there before"
                                                          : "the disk holds a part of them";
-  throw Error(
-      ErrorCode::refused, log.path(), std::nullopt, fmt::format("{}: {}", damage_text(log), disk),
-      log.writes().empty() ? "restore the journal from a copy"
-                           : "restore it from a copy; or --override damaged-journal to take "
-                             "the writes that are left");
+  throw Error(ErrorCode::refused, log.path(), std::nullopt,
+              fmt::format("{}: {}", damage_text(log), disk),
+              log.writes().empty() ? Advice("restore the journal from a copy")
+                                   : Advice{"restore it from a copy; or ", Do::take_damaged_journal,
+                                            " to take the writes that are left"});
 }
 
 struct Begun {

@@ -62,7 +62,7 @@ class FileMedium final : public Medium {
       if (put <= 0)
         throw Error(ErrorCode::cannot_write, path_, offset + done,
                     put < 0 ? std::strerror(errno) : "takes no more",
-                    "lantern undo with the journal takes back what was written");
+                    {Do::undo, " with the journal takes back what was written"});
       done += static_cast<std::size_t>(put);
     }
     size_ = std::max(size_, offset + bytes.size());

@@ -35,15 +35,16 @@ bool is_hibernated(const FileSystem& files) {
 std::optional<Refusal> guard_ntfs(const VolumeLayer& volume, const std::vector<Range>& touched,
                                   const Context& context) {
   if (is_hibernated(*volume.file_system()))
-    return Refusal{"its system is hibernated: it wakes with this volume in mind",
-                   "start it and shut it down whole, or repair a copy: --scratch, --into"};
+    return Refusal{
+        "its system is hibernated: it wakes with this volume in mind",
+        {"start it and shut it down whole, or repair a copy: ", Do::scratch, ", ", Do::child}};
   const std::uint64_t end = volume.bytes->size() - std::min(volume.bytes->size(), kBootBytes);
   const bool in_log = std::any_of(touched.begin(), touched.end(), [&](const Range& range) {
     return range.end() > kBootBytes && range.offset < end;
   });
   if (in_log && was_unclean(volume, context))
     return Refusal{"was not closed cleanly, and the repair touches what its log will write over",
-                   "let its system start once, or repair a copy: --scratch, --into"};
+                   {"let its system start once, or repair a copy: ", Do::scratch, ", ", Do::child}};
   return std::nullopt;
 }
 
@@ -61,7 +62,7 @@ std::optional<Refusal> guard_ext(const VolumeLayer& volume, const std::vector<Ra
             fmt::format("was not unmounted, and its journal will write over block {}, which the "
                         "repair touches",
                         copy.block),
-            "let its system mount it once, or repair a copy: --scratch, --into"};
+            {"let its system mount it once, or repair a copy: ", Do::scratch, ", ", Do::child}};
   return std::nullopt;
 }
 

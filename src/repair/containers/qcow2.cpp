@@ -118,8 +118,8 @@ void lost_header(const SourcePtr& file, const std::string& place, Diagnosis& dia
   if (!guessed) return;
   const std::uint64_t counts = find_counts(*file, *guessed);
   if (counts == 0) {
-    diagnosis.notes.emplace_back(
-        "qcow2: the header is lost, and its reference counts are not found: lantern image it");
+    diagnosis.notes.push_back(
+        {"qcow2: the header is lost, and its reference counts are not found: ", Do::image, " it"});
     return;
   }
   const Bytes header = header_by(file, *guessed, counts, context);

@@ -14,8 +14,8 @@
 namespace lantern {
 
 struct Diagnosis {
-  std::vector<RepairStep> steps;   // without numbers
-  std::vector<std::string> notes;  // wrong, and not offered
+  std::vector<RepairStep> steps;  // without numbers
+  std::vector<Advice> notes;      // wrong, and not offered
 };
 
 // Bytes of a layer and what they should be: only what differs is written, in runs.

@@ -12,9 +12,11 @@
 #include "base/guid.h"
 #include "base/lay.h"
 #include "base/sha256.h"
+#include "format/partition_guids.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/partition_codes.h"
 
 namespace lantern {
 namespace {
@@ -23,14 +25,6 @@ constexpr std::size_t kHeaderBytes = 92;
 constexpr std::size_t kEntryBytes = 128;
 constexpr std::uint32_t kUsualEntries = 128;
 constexpr std::uint64_t kMostEntriesBytes = 1u << 20;
-constexpr std::string_view kBasicData = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7";
-constexpr std::string_view kLinuxData = "0fc63daf-8483-4772-8e79-3d69d8477de4";
-constexpr std::string_view kStarter = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";  // EFI system volume
-constexpr std::array<std::pair<std::string_view, std::string_view>, 3> kNamedTypes = {
-    {{"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"},
-     {"lvm", "e6d6d379-f507-44c2-a23c-238f2a3df928"},
-     {"md", "a19d880f-05fc-4d3b-a006-743f0f84911e"}}};
-
 std::uint32_t crc(ByteView bytes) {
   return libdeflate_crc32(0, bytes.data(), bytes.size());
 }
@@ -242,10 +236,10 @@ class GptDiagnosis {
   }
 
   std::string_view type_of(const FoundVolume& volume) const {
-    for (const auto& [kind, type] : kNamedTypes)
-      if (volume.file_system == kind) return type;
-    if (volume.file_system.starts_with("ext") || !volume.is_read) return kLinuxData;
-    return holds_starters(flat_, volume) ? kStarter : kBasicData;
+    const std::string_view type = gpt_type_for(volume.format);
+    if (type.empty())
+      return volume.is_read ? partition_guid::kBasicData : partition_guid::kLinuxData;
+    return holds_starters(flat_, volume) ? partition_guid::kEfiSystem : type;
   }
 
   void lay_entry(std::span<std::byte> entry, const FoundVolume& volume) const {
@@ -290,10 +284,11 @@ class GptDiagnosis {
       const std::string id = guid_text(content.entries, row.at + 16);
       // Systems find their volumes by these: which of the two may change only the user knows.
       if (!ids.insert(id).second)
-        diagnosis_.notes.push_back(fmt::format(
-            "entry {} of the GPT has the id {} of another entry: systems mount one of the two; "
-            "choose with --set gpt:entries.entry{}.id=GUID",
-            number, id, number));
+        diagnosis_.notes.push_back(
+            {fmt::format("entry {} of the GPT has the id {} of another entry: systems mount one of "
+                         "the two; choose by ",
+                         number, id),
+             Action{Do::set_field, {fmt::format("gpt:entries.entry{}.id=GUID", number)}}});
     }
   }
 
@@ -414,9 +409,9 @@ class GptDiagnosis {
 }  // namespace
 
 bool has_gpt(const DiskLayer& disk) {
-  if (disk.table.scheme == VolumeTable::Scheme::gpt) return true;
+  if (disk.table.scheme == "gpt") return true;
   // An MBR whose volumes are there counts more than an older GPT beside it.
-  if (disk.table.scheme == VolumeTable::Scheme::mbr && !disk.table.rows.empty()) {
+  if (disk.table.scheme == "mbr" && !disk.table.rows.empty()) {
     const bool protects = std::any_of(disk.table.rows.begin(), disk.table.rows.end(),
                                       [](const VolumeRow& r) { return r.type_code == "0xee"; });
     if (!protects) return false;

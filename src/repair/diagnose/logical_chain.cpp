@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/lay.h"
 #include "lantern/sources.h"
+#include "repair/partition_codes.h"
 
 namespace lantern {
 namespace {
@@ -94,8 +95,7 @@ class Chain {
       const Bytes there = read_bytes(*flat_, logical.record * step_, 512);
       const MbrEntry stored = there.size() == 512 ? mbr_entry(there, 0) : MbrEntry{};
       if (stored.used() && stored.start == logical.own.start &&
-          stored.sectors >= logical.own.sectors &&
-          mbr_type_may_be(stored.type, volume->file_system))
+          stored.sectors >= logical.own.sectors && mbr_type_may_be(stored.type, *volume))
         logical.own = stored;
       chain.push_back(logical);
     }

@@ -11,6 +11,7 @@
 #include "lantern/sources.h"
 #include "repair/diagnose/logical_chain.h"
 #include "repair/diagnose/mbr_entry.h"
+#include "repair/partition_codes.h"
 #include "volume/partition_types.h"
 
 namespace lantern {
@@ -231,7 +232,7 @@ class MbrDiagnosis {
           },
           i);
     }
-    if (mbr_type_may_be(entry.type, volume.file_system)) return;
+    if (mbr_type_may_be(entry.type, volume)) return;
     const std::uint8_t type = mbr_type_for(volume, uses_lba());
     propose(
         "mbr.type", Certainty::certain,
@@ -290,7 +291,7 @@ class MbrDiagnosis {
     std::vector<const FoundVolume*> fits;
     for (const FoundVolume* const volume : left)
       if (length_of(*volume) == entry.sectors ||
-          (length_of(*volume) <= entry.sectors && mbr_type_may_be(entry.type, volume->file_system)))
+          (length_of(*volume) <= entry.sectors && mbr_type_may_be(entry.type, *volume)))
         fits.push_back(volume);
     const bool one = fits.size() == 1;
     if (!one) fits = left.size() == 1 ? left : fits;
@@ -532,8 +533,9 @@ class MbrDiagnosis {
             fmt::format("{} entries are active; {} volumes have a loader's code and files",
                         active.size(), can.size()));
       else if (can.size() > 1)
-        diagnosis_.notes.push_back(fmt::format(
-            "no entry is active, and {} volumes could be started: choose with --set", can.size()));
+        diagnosis_.notes.push_back(
+            {fmt::format("no entry is active, {} volumes could be started: choose by ", can.size()),
+             Do::set_field});
       return;
     }
     const std::size_t right = can[0].entry;

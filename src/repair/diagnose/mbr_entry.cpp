@@ -1,7 +1,5 @@
 #include "repair/diagnose/mbr_entry.h"
 
-#include <algorithm>
-
 #include "base/lay.h"
 
 namespace lantern {
@@ -9,32 +7,6 @@ namespace lantern {
 MbrEntry mbr_entry(ByteView sector, std::size_t number) {
   const ByteView e = slice(sector, kMbrEntriesAt + number * kMbrEntryBytes, kMbrEntryBytes);
   return {u8(e, 0), u8(e, 4), le32(e, 8), le32(e, 12)};
-}
-
-std::uint8_t mbr_type_for(const FoundVolume& volume, bool lba) {
-  if (volume.file_system == "ntfs" || volume.file_system == "exfat") return 0x07;
-  if (volume.file_system == "fat32") return lba ? 0x0C : 0x0B;
-  if (volume.file_system == "fat16")
-    return lba ? 0x0E : volume.range.length < (32u << 20) ? 0x04 : 0x06;
-  if (volume.file_system == "fat12") return 0x01;
-  if (volume.file_system == "swap") return 0x82;
-  if (volume.file_system == "lvm") return 0x8E;
-  if (volume.file_system == "md") return 0xFD;
-  return 0x83;
-}
-
-bool mbr_type_may_be(std::uint8_t type, const std::string& holds) {
-  const std::uint8_t plain = type >= 0x11 && type <= 0x1E ? type & 0xEF : type;
-  const auto one_of = [&](std::initializer_list<int> types) {
-    return std::find(types.begin(), types.end(), int{plain}) != types.end() ||
-           std::find(types.begin(), types.end(), int{type}) != types.end();
-  };
-  if (holds == "ntfs" || holds == "exfat") return one_of({0x07, 0x12, 0x27});
-  if (holds == "fat32") return one_of({0x0B, 0x0C, 0x12, 0x27, 0xEF});
-  if (holds.starts_with("fat")) return one_of({0x01, 0x04, 0x06, 0x0E, 0x12, 0x27, 0xEF});
-  // Of what is not read here, systems look at the volume, not at the type.
-  if (!holds.starts_with("ext")) return true;
-  return type == 0x83 || type == 0x93 || type == 0xFD || type == 0x8E;
 }
 
 // With 255 heads and 63 sectors, as makers lay it now.

@@ -4,11 +4,9 @@
 #pragma once
 
 #include <span>
-#include <string>
 
 #include "base/bytes.h"
 #include "lantern/byte_source.h"
-#include "lantern/sweep.h"
 
 namespace lantern {
 
@@ -32,10 +30,5 @@ void lay_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEnt
                    std::uint64_t base);
 // A sector's place as old firmware counts it, in three bytes.
 void lay_chs(std::span<std::byte> at, std::uint64_t sector);
-
-// The type that says what a volume holds. `lba`: of the kinds that are counted in sectors.
-std::uint8_t mbr_type_for(const FoundVolume& volume, bool lba);
-// Whether an entry's type may stand for what is there; "hidden" kinds and the EFI kind may, too.
-bool mbr_type_may_be(std::uint8_t type, const std::string& holds);
 
 }  // namespace lantern

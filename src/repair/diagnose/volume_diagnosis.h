@@ -44,7 +44,7 @@ class VolumeDiagnosis {
 
   // Whether a machine is to start from it, and so what its boot sector says of its place counts.
   bool starts() const {
-    return disk_.table.scheme != VolumeTable::Scheme::none &&
+    return disk_.table.is_there() &&
            boot_evidence(*disk_.container.flat, base_, volume_.file_system().get()).strong();
   }
   std::uint64_t start_sector(std::uint64_t sector_bytes) const { return base_ / sector_bytes; }

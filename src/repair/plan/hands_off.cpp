@@ -75,18 +75,25 @@ bool gpt_header_is_right(const Bytes& header) {
   return libdeflate_crc32(0, summed.data(), summed.size()) == le32(header, 16);
 }
 
-constexpr std::string_view kLinuxData = "0fc63daf-8483-4772-8e79-3d69d8477de4";
-constexpr std::string_view kBasicData = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7";
-constexpr std::string_view kEfiSystem = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";
-
 }  // namespace
 
 std::string why_disk_is_left(const DiskLayer& disk) {
+  // A table that is lost is recognised by what is left of it.
+  const auto other_table =
+      std::find_if(disk.recognised.begin(), disk.recognised.end(), [](const Recognition& one) {
+        return one.kind == FormatKind::partition_table && one.verified &&
+               !is_repaired_scheme(one.format);
+      });
+  if (!is_repaired_scheme(disk.table.scheme) ||
+      (!disk.table.is_there() && other_table != disk.recognised.end()))
+    return fmt::format("the disk has a {}, which is not repaired here: nothing is written to it",
+                       other_table != disk.recognised.end() ? other_table->title
+                                                            : "partition table of another kind");
   if (!disk.owner || is_repaired(*disk.owner)) return {};
   const Recognition& owner = *disk.owner;
   if (owner.kind == FormatKind::container || owner.kind == FormatKind::partition_table) return {};
   if (is_of_a_volume(disk)) return {};
-  const bool table = disk.table.scheme != VolumeTable::Scheme::none;
+  const bool table = disk.table.is_there();
   // By a copy alone, or by a mark alone, it may be remains; where a table leads somewhere, it is.
   if (!is_member(owner) && table) return {};
   if (is_member(owner) && table && (!owner.verified || owner.from_copy)) return {};
@@ -114,21 +121,6 @@ std::string why_not_written(const Target& target, const VolumeSearch& found,
   return {};
 }
 
-bool type_contradicts(const VolumeRow& row, std::string_view format) {
-  if (row.type_code.empty()) return false;
-  if (row.type_code.starts_with("0x")) {
-    const auto type = static_cast<std::uint8_t>(std::stoul(row.type_code, nullptr, 16));
-    if (format == "fat") return !mbr_type_may_be(type, "fat32") && !mbr_type_may_be(type, "fat16");
-    // Any type of a Linux system may be given to what it holds.
-    const bool linux_type = type == 0x83 || type == 0x8E || type == 0xFD || type == 0x82;
-    return format == "ext" ? !linux_type : !mbr_type_may_be(type, std::string(format));
-  }
-  const auto is = [&](std::string_view guid) { return equal_ignoring_case(row.type_code, guid); };
-  if (is(kEfiSystem)) return format != "fat";
-  if (is(kBasicData)) return format == "ext";
-  return !is(kLinuxData) || format != "ext";
-}
-
 MissingEnd missing_end(const DiskLayer& disk) {
   const std::uint64_t size = disk.container.flat->size();
   const std::uint64_t step = disk.table.sector_size;
@@ -137,7 +129,7 @@ MissingEnd missing_end(const DiskLayer& disk) {
     if (end > size && end - size > missing.bytes) missing = {end - size, evidence};
   };
   const Bytes header = read_bytes(*disk.container.flat, step, 512);
-  if (disk.table.scheme == VolumeTable::Scheme::gpt && gpt_header_is_right(header))
+  if (disk.table.scheme == "gpt" && gpt_header_is_right(header))
     if (const auto end = checked_mul(le64(header, 32) + 1, step))
       claim(*end, "the place of its second copy in the GPT");
   for (const VolumeLayer& volume : disk.volumes) {
@@ -147,8 +139,7 @@ MissingEnd missing_end(const DiskLayer& disk) {
     if (owner.format == "ntfs" && ntfs::find_geometries(*volume.bytes).size() > 1) continue;
     const std::uint64_t end = volume.row.range.offset + owner.range.length;
     // Its entry and its own figures, where there is an entry, say the same.
-    const bool entry_agrees =
-        disk.table.scheme == VolumeTable::Scheme::none || volume.row.range.end() > size;
+    const bool entry_agrees = !disk.table.is_there() || volume.row.range.end() > size;
     if (entry_agrees)
       claim(end, fmt::format("the size that the {} of volume {} records", owner.title,
                              volume.row.number));

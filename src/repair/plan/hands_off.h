@@ -20,10 +20,6 @@ std::string why_disk_is_left(const DiskLayer& disk);
 std::string why_not_written(const Target& target, const VolumeSearch& found,
                             const RepairStep& step);
 
-// Whether the type a table gives a volume speaks against a file system there ("fat", "ntfs",
-// "exfat", "ext"): remains of former ones are not what it is for.
-bool type_contradicts(const VolumeRow& row, std::string_view format);
-
 // The bytes of the disk that are missing at its end, by the structures in it: a copy that was not
 // finished, an image that was cut short. `evidence`: which of them says so.
 struct MissingEnd {

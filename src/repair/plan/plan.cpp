@@ -6,6 +6,7 @@
 #include "lantern/repair.h"
 #include "lantern/text.h"
 #include "repair/plan/manual_step.h"
+#include "repair/plan/plan_sources.h"
 #include "repair/plan/planner.h"
 #include "repair/trial.h"
 
@@ -54,20 +55,19 @@ std::vector<std::size_t> steps_of(const RepairPlan& plan, const std::vector<std:
   for (const std::size_t number : fixes)
     if (number == 0 || number > plan.fixes.size())
       throw Error(ErrorCode::usage, plan.source, std::nullopt,
-                  fmt::format("there is no fix {}", number),
-                  "lantern repair without --apply lists them");
+                  fmt::format("there is no fix {}", number), {Do::plan, " lists them"});
   for (const RepairFix& fix : plan.fixes) {
     if (!named(fix.number)) continue;
     for (const std::size_t need : fix.needs)
       if (!named(need))
         throw Error(ErrorCode::usage, plan.source, std::nullopt,
                     fmt::format("fix {} needs fix {}", fix.number, need),
-                    fmt::format("name both: --apply {},{}", need, fix.number));
+                    {"name both: ", Action{Do::apply, {fmt::format("{},{}", need, fix.number)}}});
     for (const std::size_t other : fix.alternatives)
       if (named(other))
         throw Error(ErrorCode::usage, plan.source, std::nullopt,
                     fmt::format("fixes {} and {} are alternatives", fix.number, other),
-                    fmt::format("choose one of them: --apply {}", fix.number));
+                    {"choose one of them: ", Action{Do::apply, {std::to_string(fix.number)}}});
     steps.insert(steps.end(), fix.steps.begin(), fix.steps.end());
   }
   return steps;
@@ -93,16 +93,19 @@ RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
                     Scratch::in_memory(context.clock->now_seconds(), context.scratch));
   RepairPlan plan;
   plan.source = own.print();
-  plan.identity = identify(*open_file_source(own.first, context));
   RepairStep step;
   step.code = "manual.bytes";
   step.what = fmt::format("{} at byte {}", counted(bytes.size(), "byte"), offset);
   step.writes.push_back({own.print(), offset, {}, bytes});
+  const bool raw_file = own.steps.size() == 1 && own.steps.front().kind == Step::Kind::bytes;
+  const std::optional<Target> target =
+      raw_file ? std::nullopt : std::optional(trial.fresh().open(own));
+  plan.sources = plan_sources(own, target ? &*target : nullptr, context);
   const std::uint64_t size = trial.layer(own.print())->size();
   if (bytes.empty() || offset >= size || bytes.size() > size - offset)
     throw Error(ErrorCode::usage, own.print(), offset,
                 fmt::format("{} bytes do not fit here: the layer has {}", bytes.size(), size),
-                "lantern survey shows the sizes");
+                {Do::survey, " shows the sizes"});
   trial.fill_before(step);
   trial.write(step);
   add_manual_step(plan, std::move(step));

@@ -14,6 +14,7 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/plan/manual_step.h"
+#include "repair/plan/plan_sources.h"
 #include "repair/trial.h"
 
 namespace lantern {
@@ -21,7 +22,7 @@ namespace {
 
 constexpr std::size_t kMaxNumber = 8;
 
-[[noreturn]] void fail(const std::string& what, const std::string& next) {
+[[noreturn]] void fail(const std::string& what, const Advice& next) {
   throw Error(ErrorCode::usage, {}, std::nullopt, what, next);
 }
 
@@ -47,7 +48,8 @@ Bytes value_bytes(const Field& field, const std::string& value) {
       fail(fmt::format("{} has room for {} letters", field.name, length / 2), "shorten the value");
     for (std::size_t i = 0; i < value.size(); ++i) {
       if ((static_cast<unsigned char>(value[i]) & 0x80) != 0)
-        fail("only letters of ASCII are set by hand here", "write its bytes with --write");
+        fail("only letters of ASCII are set by hand here",
+             {"write its bytes with ", Do::write_bytes});
       bytes[2 * i] = static_cast<std::byte>(value[i]);
     }
     return bytes;
@@ -68,8 +70,8 @@ Bytes value_bytes(const Field& field, const std::string& value) {
   if (!number || length > kMaxNumber || (length < 8 && *number >> (8 * length) != 0))
     fail(fmt::format("\"{}\" is no value for {}, which has {} bytes", for_terminal(value),
                      field.name, length),
-         length > kMaxNumber ? "write its bytes: lantern repair SRC --write OFFSET HEX"
-                             : "a number, as 2048 or 0x0c; yes or no for a flag");
+         length > kMaxNumber ? Advice{"write its bytes: ", Do::write_bytes}
+                             : Advice("a number, as 2048 or 0x0c; yes or no for a flag"));
   for (std::size_t i = 0; i < length; ++i) bytes[i] = static_cast<std::byte>(*number >> (8 * i));
   return bytes;
 }
@@ -89,20 +91,19 @@ class FieldPlan {
     const std::size_t dot = name.find('.');
     if (dot == std::string::npos)
       fail(fmt::format("\"{}\" names no field", for_terminal(name)),
-           "STRUCTURE.FIELD, as lantern sector shows them: mbr.entry1.active");
+           {"STRUCTURE.FIELD, as ", Do::sector, " shows them: mbr.entry1.active"});
     structure_ = read_structure(target_, name.substr(0, dot), context_);
     field_ = structure_.find(name.substr(dot + 1));
     if (field_ == nullptr)
       fail(fmt::format("{} has no field \"{}\"", structure_.name,
                        for_terminal(name.substr(dot + 1))),
-           fmt::format("lantern sector {} {} lists them", for_terminal(source.print()),
-                       structure_.name));
+           {Action{Do::sector, {for_terminal(source.print()), structure_.name}}, " lists them"});
   }
 
   RepairPlan run(const std::string& value, const Context& context) {
     RepairPlan plan;
     plan.source = trial_.source().print();
-    plan.identity = identify(*open_file_source(trial_.source().first, context));
+    plan.sources = plan_sources(trial_.source(), &target_, context);
     RepairStep step;
     step.code = "manual.field";
     step.what = fmt::format("{}.{}: {} becomes {}", structure_.name, field_->name, field_->value,
@@ -136,7 +137,7 @@ class FieldPlan {
       for (std::uint64_t at = 510; at < structure_.bytes.size(); at += 512)
         if (!intersect(field_->place, {at, 2}).empty())
           fail("this field runs over the guard numbers of its record",
-               "write its bytes: lantern repair SRC --write OFFSET HEX");
+               {"write its bytes: ", Do::write_bytes});
     }
   }
 

@@ -23,7 +23,7 @@ std::string hexadecimal(ByteView bytes) {
 
 [[noreturn]] void fail(const std::string& what) {
   throw Error(ErrorCode::cannot_read, "the plan", std::nullopt, what,
-              "make it anew: lantern repair SRC --json");
+              {"make it anew: ", Do::plan_as_json});
 }
 
 Bytes bytes_of(const std::string& text) {
@@ -41,7 +41,9 @@ Bytes bytes_of(const std::string& text) {
 
 // Over all that is written and where, so that an edited plan is not made by mistake.
 std::string sum_of(const RepairPlan& plan) {
-  std::string all = plan.source + '\0' + plan.identity.samples_sha256;
+  std::string all = plan.source;
+  for (const PlanSource& source : plan.sources)
+    all += fmt::format("\n{} {}", source.path, source.identity.samples_sha256);
   for (const RepairFix& fix : plan.fixes)
     all += fmt::format("\nfix {} {} {} {} {}", fix.number, to_string(fix.certainty),
                        fmt::join(fix.needs, ","), fmt::join(fix.alternatives, ","),
@@ -99,9 +101,14 @@ std::vector<std::size_t> numbers_of(const nlohmann::json& list, std::size_t most
 
 void write_json(JsonWriter& json, const RepairPlan& plan) {
   json.key("source").value(plan.source);
-  json.key("identity").begin_object().key("size_bytes").value(plan.identity.size_bytes);
-  json.key("sector_size").value(plan.identity.sector_size);
-  json.key("samples_sha256").value(plan.identity.samples_sha256).end_object();
+  json.key("sources").begin_array();
+  for (const PlanSource& source : plan.sources) {
+    json.begin_object().key("path").value(source.path);
+    json.key("size_bytes").value(source.identity.size_bytes);
+    json.key("sector_size").value(source.identity.sector_size);
+    json.key("samples_sha256").value(source.identity.samples_sha256).end_object();
+  }
+  json.end_array();
   json.key("fixes").begin_array();
   for (const RepairFix& fix : plan.fixes) {
     json.begin_object().key("number").value(std::uint64_t{fix.number});
@@ -136,7 +143,7 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
   put_reach(json, "after", plan.after);
   put_reach(json, "after_all", plan.after_all);
   json.key("notes").begin_array();
-  for (const std::string& note : plan.notes) json.value(note);
+  for (const Advice& note : plan.notes) json.value(note.text());
   json.end_array();
 }
 
@@ -146,10 +153,16 @@ RepairPlan read_plan(const std::string& text) {
   RepairPlan plan;
   try {
     plan.source = document.at("source").get<std::string>();
-    const auto& identity = document.at("identity");
-    plan.identity.size_bytes = identity.at("size_bytes").get<std::uint64_t>();
-    plan.identity.sector_size = identity.at("sector_size").get<std::uint32_t>();
-    plan.identity.samples_sha256 = identity.at("samples_sha256").get<std::string>();
+    for (const auto& row : document.at("sources")) {
+      if (plan.sources.size() >= kMaxSteps) fail("has too many sources");
+      PlanSource source;
+      source.path = row.at("path").get<std::string>();
+      source.identity.size_bytes = row.at("size_bytes").get<std::uint64_t>();
+      source.identity.sector_size = row.at("sector_size").get<std::uint32_t>();
+      source.identity.samples_sha256 = row.at("samples_sha256").get<std::string>();
+      plan.sources.push_back(std::move(source));
+    }
+    if (plan.sources.empty()) fail("names no source");
     for (const auto& row : document.at("steps")) {
       if (plan.steps.size() >= kMaxSteps) fail("has too many steps");
       RepairStep step;
@@ -182,7 +195,7 @@ RepairPlan read_plan(const std::string& text) {
       plan.fixes.push_back(std::move(fix));
     }
     if (document.at("steps_sha256").get<std::string>() != sum_of(plan))
-      fail("was edited since it was made: --set and --write are for changes by hand");
+      fail("was edited since it was made: changes by hand have a way of their own");
   } catch (const nlohmann::json::exception& error) {
     fail(std::string("something is missing or of another kind: ") + error.what());
   }

@@ -10,7 +10,9 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/facets.h"
+#include "repair/partition_codes.h"
 #include "repair/plan/hands_off.h"
+#include "repair/plan/plan_sources.h"
 #include "repair/plan/spare_copy.h"
 #include "repair/plan/state.h"
 #include "repair/plan/volumes_for_table.h"
@@ -53,10 +55,7 @@ class Planner {
 
   RepairPlan run() {
     plan_.source = trial().source().print();
-    Address first;
-    first.first = trial().source().first;
-    plan_.identity = identify(*open_file_source(first.first, context_));
-    target();
+    plan_.sources = plan_sources(source_, target(), context_);
     base_ = now_ = kept_ = state_of(*opened_, writes_);
     plan_.before = now_.reach();
     for (std::size_t round = 0; round < kMaxRounds && accepted_.size() < kMaxFixes; ++round) {
@@ -108,7 +107,7 @@ class Planner {
     return opened_->target.get();
   }
 
-  void note(const std::string& text) {
+  void note(const Advice& text) {
     if (std::find(plan_.notes.begin(), plan_.notes.end(), text) == plan_.notes.end())
       plan_.notes.push_back(text);
   }
@@ -130,7 +129,7 @@ class Planner {
       if (++told > kMaxNoted) break;
       note(finding.address + ": " + finding.message);
     }
-    if (told > kMaxNoted) note("and more: lantern survey lists all of it");
+    if (told > kMaxNoted) note({"and more: ", Do::survey, " lists all of it"});
   }
 
   // --- what is proposed -------------------------------------------------------------------------
@@ -156,8 +155,8 @@ class Planner {
       note(why);
       return;
     }
-    const bool whole = disk.table.scheme == VolumeTable::Scheme::none && !disk.volumes.empty() &&
-                       disk.volumes.front().file_system();
+    const bool whole =
+        !disk.table.is_there() && !disk.volumes.empty() && disk.volumes.front().file_system();
     if (whole || disk.container.flat->size() < 1024) return;
     const auto [found, unsearched] =
         volumes_for_table(disk, how_.every_sector, trial().fresh().context());
@@ -263,7 +262,7 @@ class Planner {
     }
     const MissingEnd missing = missing_end(disk);
     const bool cut = missing.bytes > 0 && (volume.row.range.end() > disk.container.flat->size() ||
-                                           disk.table.scheme == VolumeTable::Scheme::none);
+                                           !disk.table.is_there());
     Diagnosis none;
     if (cut) leave_what_shrinks(disk, none);
     return !cut;
@@ -299,7 +298,7 @@ class Planner {
   // Lays each part over the disk and keeps it when it gains something. False: none was kept.
   template <typename Ask>
   bool take(Diagnosis diagnosis, const Ask& ask, const VolumeSearch& found) {
-    for (const std::string& text : diagnosis.notes) note(text);
+    for (const Advice& text : diagnosis.notes) note(text);
     std::vector<Part> parts;
     for (RepairStep& step : diagnosis.steps) {
       if (step.writes.empty() || seen_.contains(key_of(step))) continue;

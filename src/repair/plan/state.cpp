@@ -11,6 +11,7 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/diagnose/mbr_entry.h"
+#include "repair/partition_codes.h"
 
 namespace lantern {
 namespace {
@@ -47,6 +48,7 @@ VolumeState look_at(const VolumeLayer& volume, const Context& context) {
     state.findings = findings_in(*volume.findings);
     return state;
   }
+  state.format = files->facts().format;
   state.type = files->facts().type;
   state.verified = owner && owner->is_read && owner->verified && !owner->from_copy &&
                    files->facts().format == owner->format;
@@ -86,7 +88,7 @@ class TableFacts {
   void add() {
     const ByteSource& flat = *disk_.container.flat;
     for (const VolumeRow& row : disk_.table.rows) entry(row, flat.size());
-    if (disk_.table.scheme != VolumeTable::Scheme::mbr) return;
+    if (disk_.table.scheme != "mbr") return;
     const Bytes sector = read_bytes(flat, 0, 512);
     if (sector.size() < 512) return;
     extended(sector, flat.size());
@@ -119,14 +121,16 @@ class TableFacts {
     const auto known = state_.volumes.find(row.range.offset);
     if (known == state_.volumes.end() || !known->second.recorded_bytes) return;
     const std::string& type = known->second.type;
+    const std::string& format = known->second.format;
     const std::uint64_t needed = *known->second.recorded_bytes;
     const bool overlaps =
         std::any_of(disk_.table.rows.begin(), disk_.table.rows.end(), [&](const VolumeRow& other) {
           return other.number != row.number && !intersect(other.range, row.range).empty();
         });
     if (row.range.end() > disk_size || row.range.length < needed || overlaps) return;
-    if (disk_.table.scheme == VolumeTable::Scheme::mbr && !type.empty() &&
-        !mbr_type_may_be(static_cast<std::uint8_t>(std::stoul(row.type_code, nullptr, 16)), type))
+    if (disk_.table.scheme == "mbr" && !type.empty() &&
+        !mbr_type_may_be(static_cast<std::uint8_t>(std::stoul(row.type_code, nullptr, 16)), format,
+                         type))
       return;
     facts_.insert(fmt::format("an entry fits the volume at byte {}", row.range.offset));
   }

@@ -16,7 +16,8 @@ namespace lantern {
 
 // Of one volume.
 struct VolumeState {
-  std::string type;       // of its file system; empty: none can be read
+  std::string format;     // of its file system, in the registry
+  std::string type;       // and its own; empty: none can be read
   bool verified = false;  // by its own first structure, as other systems read it
   bool complete = true;   // all of its entries were looked at
   std::uint64_t files = 0, folders = 0;

@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/facets.h"
+#include "repair/partition_codes.h"
 #include "repair/plan/hands_off.h"
 
 namespace lantern {
@@ -18,7 +19,7 @@ constexpr std::uint64_t kBeforeVolumes = 1u << 20;
 // Whether the table leads to something wherever it leads, or the volumes found are all there is.
 bool explained(const DiskLayer& disk, const VolumeSearch& found) {
   if (found.unexplained == 0) return true;
-  if (disk.table.scheme == VolumeTable::Scheme::none) return false;
+  if (!disk.table.is_there()) return false;
   return std::all_of(disk.volumes.begin(), disk.volumes.end(), [](const VolumeLayer& v) {
     // Of kinds that are not read here nothing can be said.
     const bool any_kind = std::all_of(
@@ -54,7 +55,8 @@ VolumesForTable volumes_for_table(const DiskLayer& disk, bool every_sector,
   if (every_sector || explained(disk, found)) return {std::move(found), {}};
   if (found.unexplained > kQuicklyRead)
     return {std::move(found),
-            "volumes may be where they usually are not: --every-sector reads all of the disk"};
+            {"volumes may be where they usually are not: ", Do::every_sector,
+             " reads all of the disk"}};
   return {search_volumes(disk.container.flat, disk.table, {}, context), {}};
 }
 

@@ -6,6 +6,7 @@
 
 #include <string>
 
+#include "lantern/error.h"
 #include "lantern/nest/session.h"
 #include "lantern/sweep.h"
 
@@ -13,7 +14,7 @@ namespace lantern {
 
 struct VolumesForTable {
   VolumeSearch found;
-  std::string unsearched;  // in words, where volumes may be and were not looked for; else empty
+  Advice unsearched;  // where volumes may be and were not looked for; else empty
 };
 
 // Looks in the usual places; in all of the disk where the table does not explain what lies there

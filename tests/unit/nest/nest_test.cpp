@@ -188,7 +188,8 @@ TEST(Survey, TellsLayersVolumesAndTheNextCommand) {
   EXPECT_TRUE(report.volumes[1].likely_user_files);
   EXPECT_EQ(report.volumes[1].files, 9u);
   EXPECT_EQ(report.chosen, path + "::2");
-  EXPECT_EQ(report.next.at(0), "lantern list " + path + "::2");
+  EXPECT_EQ(report.next.at(0).what, Do::list);
+  EXPECT_EQ(report.next.at(0).arguments, std::vector<std::string>{path + "::2"});
 }
 
 class StandInHost final : public Host {

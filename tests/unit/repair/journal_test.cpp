@@ -338,7 +338,8 @@ TEST_F(Repaired, APlanReadBackIsTheSame) {
   const RepairPlan read = read_plan(text.str());
   ASSERT_EQ(read.steps.size(), plan_.steps.size());
   EXPECT_EQ(read.steps[0].writes[0].after, plan_.steps[0].writes[0].after);
-  EXPECT_EQ(compare(read.identity, plan_.identity), Sameness::same);
+  ASSERT_EQ(read.sources.size(), 1u);
+  EXPECT_EQ(compare(read.sources[0].identity, plan_.sources[0].identity), Sameness::same);
   for (const std::size_t cut : {0u, 10u, 400u})
     EXPECT_THROW(read_plan(text.str().substr(0, cut)), Error);
   std::string edited = text.str();

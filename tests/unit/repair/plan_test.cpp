@@ -223,7 +223,7 @@ TEST(RepairPlan, WithoutATableMoreThanFourVolumesMakeAGpt) {
   mended(lab, plan);
   const Target target = Session({}, lab.context).open_disk(lab.address());
   const VolumeTable& table = target.disks.back()->table;
-  EXPECT_EQ(table.scheme, VolumeTable::Scheme::gpt);
+  EXPECT_EQ(table.scheme, "gpt");
   ASSERT_EQ(table.rows.size(), 5u);
   EXPECT_EQ(table.rows[4].range, (Range{18 * kMiB, 3 * kMiB}));
   EXPECT_EQ(table.rows[4].type_code, "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f");

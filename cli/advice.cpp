@@ -1,0 +1,71 @@
+#include "cli/advice.h"
+
+#include <array>
+
+#include "lantern/text.h"
+
+namespace lantern::cli {
+namespace {
+
+// In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
+constexpr std::array<std::string_view, 29> kTyped = {"lantern survey",
+                                                     "lantern machines",
+                                                     "lantern list",
+                                                     "lantern list % --deleted",
+                                                     "lantern list % --all-versions",
+                                                     "lantern list --ids",
+                                                     "lantern show",
+                                                     "lantern extract % RESCUED",
+                                                     "lantern extract % RESCUED --deleted",
+                                                     "lantern image",
+                                                     "lantern image --as qcow2",
+                                                     "lantern sector",
+                                                     "lantern repair",
+                                                     "lantern repair without --plan",
+                                                     "lantern repair SRC --json",
+                                                     "--apply",
+                                                     "--set",
+                                                     "lantern repair SRC --write OFFSET HEX",
+                                                     "lantern undo",
+                                                     "--look-in",
+                                                     "--allow-devices",
+                                                     "--manifest",
+                                                     "--match",
+                                                     "--journal",
+                                                     "--scratch",
+                                                     "--into",
+                                                     "--every-sector",
+                                                     "--override saved-state",
+                                                     "--override damaged-journal"};
+
+}  // namespace
+
+std::string command_for(const Action& action) {
+  std::string text;
+  auto argument = action.arguments.begin();
+  for (const char c : kTyped.at(static_cast<std::size_t>(action.what))) {
+    if (c != '%')
+      text += c;
+    else if (argument != action.arguments.end())
+      text += for_shell(*argument++);
+  }
+  for (; argument != action.arguments.end(); ++argument) text += ' ' + for_shell(*argument);
+  return text;
+}
+
+std::string advice_text(const Advice& advice) {
+  std::string text;
+  for (const Advice::Part& part : advice.parts())
+    if (const auto* const words = std::get_if<std::string>(&part))
+      text += *words;
+    else
+      text += command_for(std::get<Action>(part));
+  return text;
+}
+
+std::string error_text(const Error& error) {
+  if (error.next_step().empty()) return error.line();
+  return error.line() + "; " + advice_text(error.next_step());
+}
+
+}  // namespace lantern::cli
