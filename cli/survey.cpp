@@ -90,6 +90,27 @@ void print_machines_of(Job& job, const std::vector<Address>& addresses, const Se
   }
 }
 
+// Members of one set among several sources; one that claims the slot of the one before it is told.
+void print_sets(std::ostream& out, const SurveyReport& report) {
+  for (const SurveySet& set : report.sets) {
+    if (report.sources.size() < 2) continue;
+    out << for_terminal(fmt::format(
+               "{}, set {}: {} among the sources:", set.members.front().recognised.title, set.id,
+               counted(set.members.size(), "member")))
+        << '\n';
+    std::optional<std::uint32_t> before;
+    for (const SetMember& member : set.members) {
+      const std::optional<std::uint32_t> slot = member.recognised.slot;
+      out << "  " << for_terminal(member.address.print())
+          << (slot ? fmt::format(", slot {}", *slot) : "")
+          << (slot && slot == before ? ", as the one above: only one of them can be right" : "")
+          << '\n';
+      before = slot;
+    }
+    out << '\n';
+  }
+}
+
 int survey_sources(Job& job, const Options& options) {
   std::vector<Address> addresses;
   if (!options.common.source.empty() && options.sources.empty())
@@ -118,6 +139,13 @@ int survey_sources(Job& job, const Options& options) {
   const bool any_files = std::any_of(
       report.volumes.begin(), report.volumes.end(),
       [](const SurveyVolume& volume) { return volume.layer->file_system() != nullptr; });
+  print_sets(out, report);
+  for (const SurveyVolume& volume : report.volumes)
+    for (const std::string& format : volume.layer->alternatives())
+      out << for_terminal(fmt::format(
+                 "{} also has structures of {}: {} reads it as that", volume.layer->address.print(),
+                 format, volume.layer->address.with({Step::Kind::as, 0, format, {}}).print()))
+          << "\n";
   for (const SurveyVolume& volume : report.volumes)
     if (volume.layer->owner() && !volume.layer->owner()->is_read &&
         !volume.layer->owner()->detail.empty())

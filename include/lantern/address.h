@@ -1,6 +1,6 @@
 // Address: one line that names any layer of a nest, all the way down.
 //
-//   FIRST::STEP::STEP...        station.vdi::2::/Keeper/log.txt
+//    FIRST::STEP::STEP...        station.vdi::2::/Keeper/log.txt
 //
 // FIRST is never unescaped. In steps %HH is one byte; printed addresses escape '%', control bytes,
 // invalid UTF-8, '/' within a name, "::" and colons at an edge, so parse(print(a)) == a.
@@ -30,6 +30,7 @@ struct Step {
     entry,           // @1049600
     stream,          // stream=NAME
     version,         // version=ID
+    as,              // as=FORMAT[,KEY=VALUE...]: what stands before it, read as that
     bytes            // bytes: as it lies, not interpreted
   };
   Kind kind{};

@@ -1,8 +1,8 @@
 // ByteSource: bytes at an offset, read-only. Every layer takes one and gives one.
 //
-//   SourcePtr disk = open_file_source("disk.img", context);
+//   SourcePtr bytes = open_file_source("disk.img", context);
 //   std::vector<std::byte> sector(512);
-//   ReadResult got = disk->read(0, sector);
+//   ReadResult got = bytes->read(0, sector);
 //
 // Thread-safety: every member may be called from any thread at once; there is no shared cursor.
 #pragma once

@@ -1,8 +1,8 @@
 // Container: a virtual disk file opened as the flat disk it stands for, with the chain of parents
 // it lies on and the states it keeps inside.
 //
-//   Container disk = open_container(file, {}, context);
-//   disk.flat->read(0, sector);
+//   const Container container = open_container(file, {}, context);
+//   const std::uint64_t size_bytes = container.flat->size();
 //
 // Thread-safety: open_container may be called from any thread; a Container is a value, what it
 // holds may be read by all.
@@ -70,6 +70,7 @@ using FindPlaces = std::function<std::vector<PlaceClaim>(
 // loose block belongs.
 struct Surroundings {
   std::string name;                          // raw name of the file itself, or empty
+  std::string as;                            // only this format, "raw" is one; empty: any
   std::shared_ptr<const Neighbours> beside;  // may be empty
   std::vector<std::shared_ptr<const Neighbours>> look_in;
   bool allow_devices = false;        // devices of this computer that a descriptor names

@@ -2,9 +2,9 @@
 // cache, the clock, cancel and progress. A cheap value; copies share the same services, so a reader
 // may keep its own (tables are read on demand, long after opening).
 //
-//   lantern::Context context;                       // services with sensible bounds
-//   auto target = lantern::Session({}, context).open(address);
-//   for (const auto& f : context.findings->all()) ...
+//   Context own;  // services with sensible bounds
+//   const Target opened = Session({}, own).open(address);
+//   for (const Finding& finding : own.findings->all()) use(finding);
 //
 // Thread-safety: all services may be used from any thread.
 #pragma once

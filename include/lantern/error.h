@@ -1,7 +1,11 @@
 // Error: the one exception of the library, thrown only where it cannot go on.
 // Damage that can be read past is a Finding (finding.h); absence is an empty optional.
 //
-//   try { ... } catch (const lantern::Error& e) { std::cerr << e.what() << '\n'; }
+//   try {
+//     session.open(address);
+//   } catch (const Error& error) {
+//     std::cerr << error.what() << '\n';
+//   }
 //
 // Thread-safety: an Error is a value.
 #pragma once

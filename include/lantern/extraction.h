@@ -1,6 +1,6 @@
 // Extraction: files out of a volume into a folder, with a manifest that proves each of them.
 //
-//   Extraction job(target, "RESCUED", options, *this_host(), context);
+//   Extraction job(target, "RESCUED", wanted, *this_host(), context);
 //   ExtractSummary done = job.run();
 //
 // Whole active files lie under DEST by their path, whole deleted ones under DEST/deleted, and what

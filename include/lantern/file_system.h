@@ -1,7 +1,10 @@
 // FileSystem: what every file system offers, once opened.
 //
-//   fs->walk({}, [](const Entry& entry) { use(entry); return WalkStep::go_on; });
-//   Content content = fs->open(entry);
+//   fs.walk({}, [](const Entry& each) {
+//     use(each);
+//     return WalkStep::go_on;
+//   });
+//   const Content content = fs.open(entry);
 //
 // Thread-safety: every member may be called from any thread at once. An Entry is a value; during a
 // walk the visitor's reference is good until it returns.
@@ -9,6 +12,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -169,10 +173,15 @@ class FileSystem {
 
 struct FileSystemOptions {
   std::string code_page = "CP437";  // of FAT short names
+  std::string as;                   // only this format; empty: the one that fits best
+  // With `as`: figures by hand instead of those of a lost header, by the format's keys
+  // (Format::geometry), bytes.
+  std::map<std::string, std::uint64_t> geometry;
 };
 
-// Empty when no file system that can be read here is recognised. `recognised`: what the registry
-// says of the volume, when that is known already.
+// Empty when no file system that can be read here is recognised. Throws Error{usage} when
+// options.as is no file system that is read, or takes no such figures. `recognised`: what the
+// registry says of the volume, when that is known already.
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context);

@@ -1,7 +1,7 @@
 // Finding: what a reader saw wrong, and what it did instead of stopping.
 //
 //   auto sink = std::make_shared<FindingSink>();   // handed to a Context
-//   for (const Finding& f : sink->all()) ...
+//   for (const Finding& finding : sink->all()) use(finding);
 //
 // Thread-safety: FindingSink may be used from any thread; Finding is a value.
 #pragma once
@@ -28,6 +28,7 @@ std::string_view to_string(Severity severity);
 enum class FindingCode {
   source_unreadable,
   source_same_id,
+  source_twice,
   source_held,
   source_piece_missing,
   source_piece_of_split,

@@ -1,8 +1,9 @@
 // Imaging: a disk, or any layer of one, written as an image of a chosen kind. What is zero is not
 // stored, what cannot be read becomes zero and is listed.
 //
-//   ImageSummary done = write_image(disk.container.flat, "COPY.qcow2", {ImageKind::qcow2},
-//   context);
+//   ImageOptions as;
+//   as.kind = ImageKind::qcow2;
+//   const ImageSummary done = write_image(disk->bytes, "COPY.qcow2", as, context);
 //
 // Thread-safety: one call writes one image; calls for different outputs may run at once.
 #pragma once

@@ -19,6 +19,7 @@
 #include "lantern/mount.h"
 #include "lantern/nest/layer.h"
 #include "lantern/nest/session.h"
+#include "lantern/nest/source_set.h"
 #include "lantern/nest/target.h"
 #include "lantern/range.h"
 #include "lantern/repair.h"

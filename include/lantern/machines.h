@@ -1,7 +1,8 @@
 // Machines: the configurations of virtual machines in a folder, the disks each of them names,
 // whether it runs, and every reference that leads nowhere.
 //
-//   for (const Machine& machine : find_machines(folder, *this_host(), {}, context)) ...
+//   const MachineFolder found = find_machines(folder, "/machines", *this_host(), session);
+//   for (const Machine& machine : found.machines) ...
 //
 // Thread-safety: may be called from any thread; the results are values.
 #pragma once

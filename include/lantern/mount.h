@@ -1,8 +1,8 @@
 // Mount: a disk's contents as a read-only folder of this computer, for every other program.
 //
-//   volumes/N    the files of volume N        deleted/N   what was deleted from it
-//   disks/       the flat disk and each volume as raw files
-//   findings.txt what was found wrong
+//    volumes/N    the files of volume N        deleted/N   what was deleted from it
+//    disks/       the flat disk and each volume as raw files
+//    findings.txt what was found wrong
 //
 //   mount_disk(target, "/mnt/bench", {}, context);   // until it is unmounted
 //

@@ -1,10 +1,11 @@
 // Repair: what would put a disk right, as a plan that writes nothing; the plan made, with a journal
 // it can be taken back by; and taken back.
 //
-//   RepairPlan plan = plan_repair(address, {}, context);
-//   for (const RepairStep& step : plan.steps) ...
-//   apply_repair(plan, certain_steps(plan), options, context);
-//   undo_repair("disk.undo", {}, context);
+//   const RepairPlan plan = plan_repair(address, {}, session);
+//   ApplyOptions apply;
+//   apply.journal = "disk.undo";
+//   apply_repair(plan, steps_of(plan, certain_fixes(plan)), session, apply);
+//   undo_repair("disk.undo", apply, context);
 //
 // Thread-safety: the functions may be called from any thread, one at a time for one disk; what they
 // return are values.

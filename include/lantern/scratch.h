@@ -1,10 +1,9 @@
 // Scratch: writes kept beside the files they are meant for. A file opened through a scratch reads
 // as if they had been made; the file itself stays as it is.
 //
-//   Context context;
-//   context.scratch = Scratch::in_file("trial.writes", context.clock->now_seconds());
-//   const Target target = Session({}, context).open(address);  // reads what was written over it,
-//   too
+//   Context over;
+//   over.scratch = Scratch::in_file("trial.writes", over.clock->now_seconds());
+//   const Target written = Session({}, over).open(address);  // reads what was written over it
 //
 // Thread-safety: may be shared by contexts of several threads.
 #pragma once

@@ -1,8 +1,11 @@
 // Search: entries of a volume by name, size, time, kind of content and what is left of them.
 //
-//   SearchOptions wanted;
-//   wanted.patterns = {"*.jpg"};
-//   search(target, wanted, [](const Entry& entry) { use(entry); return true; });
+//   SearchOptions pictures;
+//   pictures.patterns = {"*.jpg"};
+//   search(target, pictures, [](const Entry& each) {
+//     use(each);
+//     return true;
+//   });
 //
 // Thread-safety: may be called from any thread.
 #pragma once

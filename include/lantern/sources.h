@@ -2,8 +2,8 @@
 // the other files beside one (Neighbours); and whether a source is
 // the one seen before (Identity).
 //
-//   auto disk = open_file_source("card.img", context);
-//   auto volume = make_window(disk, {1048576, 33554432});
+//   const SourcePtr card = open_file_source("card.img", context);
+//   const SourcePtr part = make_window(card, {1048576, 33554432});
 //
 // Thread-safety: the sources may be read from any thread.
 #pragma once

@@ -1,7 +1,7 @@
 // Structure: what stands in a sector, field by field, with what is wrong about it; and two disks'
 // structures side by side.
 //
-//   Structure record = read_structure(target, "mbr", context);
+//   const Structure record = read_structure(target, "mbr", context);
 //   for (const Field& field : record.fields)
 //     if (!field.expected.empty()) ...
 //

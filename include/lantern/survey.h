@@ -1,7 +1,7 @@
 // Survey: what is this? Every layer of the sources, its volumes, which of them most likely holds
 // the user's files, and what to type next. Follows only what the metadata says: seconds, not hours.
 //
-//   SurveyReport report = survey({address}, {}, context);
+//   const SurveyReport report = survey({address}, session);
 //
 // Thread-safety: may be called from any thread.
 #pragma once
@@ -12,6 +12,7 @@
 #include "lantern/error.h"
 #include "lantern/json.h"
 #include "lantern/nest/session.h"
+#include "lantern/nest/source_set.h"
 
 namespace lantern {
 
@@ -40,15 +41,23 @@ struct SurveySource {
   std::uint64_t size_bytes = 0;
 };
 
+// Members of one array or group among the sources.
+struct SurveySet {
+  std::string id;
+  std::vector<SetMember> members;  // by slot; two of one slot are alternatives
+};
+
 struct SurveyReport {
   std::vector<SurveySource> sources;
   std::vector<SurveyLayer> layers;
   std::vector<SurveyVolume> volumes;
+  std::vector<SurveySet> sets;
   std::string chosen;  // address of the volume with likely_user_files, or empty
   std::string why;
   std::vector<Action> next;
 };
 
+// A source that is given twice is read once.
 SurveyReport survey(const std::vector<Address>& sources, const Session& session);
 
 // The members of a report but its actions, into an object that is open (docs/json/README.md).

@@ -1,7 +1,7 @@
 // Sweep: reading a disk for what no table names. Its first part: volumes.
 //
-//   VolumeSearch found = search_volumes(disk.container.flat, disk.table, {}, context);
-//   for (const FoundVolume& volume : found.volumes) ...
+//   const VolumeSearch found = search_volumes(disk->bytes, disk->table, {}, context);
+//   for (const FoundVolume& each : found.volumes) ...
 //
 // Thread-safety: may be called from any thread; the results are values.
 #pragma once

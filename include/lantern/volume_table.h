@@ -1,6 +1,6 @@
 // VolumeTable: the partition table of a disk, read as far as it goes.
 //
-//   VolumeTable table = read_volume_table(disk, {}, context);
+//   const VolumeTable table = read_volume_table(file, {}, known_formats(), context);
 //   for (const VolumeRow& row : table.rows) ...
 //
 // Thread-safety: reading is; the results are values.

@@ -7,9 +7,10 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 88> kCodes = {
+constexpr std::array<std::string_view, 89> kCodes = {
     "source.unreadable",
     "source.same-id",
+    "source.twice",
     "source.held",
     "source.piece-missing",
     "source.piece-of-split",

@@ -1,6 +1,7 @@
 #include "lantern/container.h"
 
 #include "base/bytes.h"
+#include "lantern/error.h"
 #include "lantern/format/registry.h"
 #include "source/given.h"
 
@@ -14,12 +15,34 @@ bool begins_like_a_disk(const ByteSource& file) {
   return le16(sector, 510) == 0xAA55;
 }
 
+Container raw_disk(const SourcePtr& file) {
+  Container raw;
+  raw.flat = file;
+  raw.stored_bytes = file->size();
+  return raw;
+}
+
+Container open_as(const SourcePtr& file, const Surroundings& around, const Context& context) {
+  if (around.as == "raw") return raw_disk(file);
+  const Format* const format = known_formats().find(around.as);
+  if (format == nullptr || format->open_container == nullptr)
+    throw Error(ErrorCode::usage, context.address, std::nullopt,
+                "\"" + around.as + "\" is no container that is read here",
+                "raw, vdi, vmdk, qcow, qed, hdd, vhdx and vhd are");
+  for (const auto open : {format->open_container, format->open_headless})
+    if (auto container = open != nullptr ? open(file, around, context) : std::nullopt)
+      return std::move(*container);
+  throw Error(ErrorCode::cannot_read, context.address, std::nullopt,
+              "cannot be read as " + around.as, "look at the file with ::bytes");
+}
+
 }  // namespace
 
 Container open_container(const SourcePtr& file, const Surroundings& around,
                          const Context& context) {
   given(file);
   const std::vector<Format>& formats = known_formats().formats();
+  if (!around.as.empty()) return open_as(file, around, context);
   for (const Format& format : formats)
     if (format.open_container)
       if (auto container = format.open_container(file, around, context))
@@ -30,10 +53,7 @@ Container open_container(const SourcePtr& file, const Surroundings& around,
       if (format.open_headless)
         if (auto container = format.open_headless(file, around, context))
           return std::move(*container);
-  Container raw;
-  raw.flat = file;
-  raw.stored_bytes = file->size();
-  return raw;
+  return raw_disk(file);
 }
 
 }  // namespace lantern

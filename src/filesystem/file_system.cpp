@@ -1,8 +1,12 @@
 #include "lantern/file_system.h"
 
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
 #include <algorithm>
 #include <string_view>
 
+#include "lantern/error.h"
 #include "lantern/format/registry.h"
 #include "source/given.h"
 
@@ -42,6 +46,27 @@ std::string_view to_string(EntryState state) {
   return "active";
 }
 
+namespace {
+
+std::shared_ptr<const FileSystem> open_as(const SourcePtr& volume, const FileSystemOptions& options,
+                                          const Context& context) {
+  const Format* const format = known_formats().find(options.as);
+  if (format == nullptr || format->open == nullptr)
+    throw Error(ErrorCode::usage, context.address, std::nullopt,
+                fmt::format("\"{}\" is no file system that is read here", options.as),
+                "fat, exfat, ntfs, ext and iso9660 are");
+  for (const auto& [key, value] : options.geometry)
+    if (std::find(format->geometry.begin(), format->geometry.end(), key) == format->geometry.end())
+      throw Error(ErrorCode::usage, context.address, std::nullopt,
+                  fmt::format("{} takes no figure \"{}\" by hand", options.as, key),
+                  format->geometry.empty()
+                      ? "it finds its figures itself, or not at all"
+                      : fmt::format("it takes {}", fmt::join(format->geometry, ", ")));
+  return format->open(volume, options, context);
+}
+
+}  // namespace
+
 std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
@@ -52,6 +77,7 @@ std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
                                                    const std::vector<Recognition>& recognised,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
+  if (!options.as.empty()) return open_as(volume, options, context);
   // What begins the volume and is verified comes before what a copy, or figures alone, still tell:
   // they may be remains of what was there before.
   const auto begins = [&](const Format& format) {

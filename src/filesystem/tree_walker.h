@@ -15,16 +15,14 @@
 // Thread-safety: one thread a walk.
 #pragma once
 
-#include <fmt/format.h>
-
 #include <optional>
 #include <string>
 #include <unordered_set>
 #include <utility>
 #include <vector>
 
+#include "filesystem/walk_guard.h"
 #include "lantern/file_system.h"
-#include "lantern/text.h"
 
 namespace lantern {
 
@@ -40,45 +38,33 @@ void walk_tree(const Tree& tree, const WalkOptions& options, const Context& cont
   levels.push_back({tree.root(), std::nullopt});
   std::vector<std::string> path;
   std::unordered_set<std::uint64_t> entered;
-  std::uint64_t entries = 0;
+  WalkGuard guard(options, context);
   while (!levels.empty()) {
     std::optional<typename Tree::Node> node = levels.back().reader.next();
     if (!node) {
       levels.pop_back();
       continue;
     }
-    if (++entries % 1024 == 0) context.check_cancelled();
-    if (entries > context.budget.max_entries) {
-      context.report(FindingCode::budget_entries, Severity::warning, tree.place(*node),
-                     "more entries than the budget allows", "the rest are not listed");
-      return;
-    }
+    guard.meet();
     const std::size_t depth = levels.size() - 1;
-    const bool on_the_way = depth < options.under.size();
+    const bool on_the_way = guard.on_the_way(depth);
     if (on_the_way && !tree.same_name(tree.name(*node), options.under[depth])) continue;
     path.resize(depth + 1);
     path.back() = tree.name(*node);
     WalkStep step = WalkStep::go_on;
     if (!on_the_way && tree.shown(*node, options)) {
+      if (!guard.may_visit(tree.place(*node))) return;
       const auto& folder = levels.back().folder;
       step = visit(*node, path, folder ? &*folder : nullptr);
       if (step == WalkStep::stop) return;
     }
     const auto key = tree.folder(*node);
-    const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;
-    if (!key || step == WalkStep::skip_folder || deep_enough) continue;
+    if (!key || !guard.wants_inside(depth, step)) continue;
     if (!entered.insert(*key).second) {
-      context.report(
-          tree.loop(), Severity::damage, tree.place(*node),
-          fmt::format("the folder \"{}\" leads to a folder met before", for_terminal(path.back())),
-          "it is not entered again");
+      guard.report_loop(tree.loop(), tree.place(*node), path.back());
       continue;
     }
-    if (levels.size() > context.budget.max_depth) {
-      context.report(FindingCode::budget_depth, Severity::warning, tree.place(*node),
-                     "folders lie deeper than the budget allows", "what is below is not listed");
-      continue;
-    }
+    if (!guard.may_enter(levels.size(), tree.place(*node))) continue;
     typename Tree::Reader reader = tree.enter(*node);
     levels.push_back({std::move(reader), std::move(node)});
   }

@@ -2,11 +2,11 @@
 
 #include <fmt/format.h>
 #include <utf8.h>
-#include <filesystem>
 
 #include <algorithm>
 #include <array>
 #include <charconv>
+#include <filesystem>
 #include <optional>
 #include <utility>
 
@@ -17,13 +17,14 @@ namespace {
 
 using Kind = Step::Kind;
 
-constexpr std::array<std::pair<std::string_view, Kind>, 6> kTextSteps = {{
+constexpr std::array<std::pair<std::string_view, Kind>, 7> kTextSteps = {{
     {"label=", Kind::label},
     {"uuid=", Kind::uuid},
     {"lv:", Kind::logical_volume},
     {"md:", Kind::array},
     {"stream=", Kind::stream},
     {"version=", Kind::version},
+    {"as=", Kind::as},
 }};
 
 bool is_number(std::string_view text) {

@@ -1,5 +1,6 @@
 #include "lantern/nest/layer.h"
 
+#include <algorithm>
 #include <unordered_set>
 
 #include "base/bytes.h"
@@ -61,6 +62,19 @@ const std::optional<Recognition>& VolumeLayer::owner() const {
   return owner_;
 }
 
+std::vector<std::string> VolumeLayer::alternatives() const {
+  std::vector<std::string> others;
+  if (!options_.as.empty()) return others;
+  for (const Recognition& one : recognised()) {
+    const Format* const format = known_formats().find(one.format);
+    const bool taken = file_system() && file_system()->facts().format == one.format;
+    if (format != nullptr && format->open != nullptr && one.verified && !taken &&
+        std::find(others.begin(), others.end(), one.format) == others.end())
+      others.push_back(one.format);
+  }
+  return others;
+}
+
 VolumeStart VolumeLayer::start() const {
   open();
   return start_;
@@ -93,7 +107,11 @@ void VolumeLayer::open() const {
   reading.findings = std::make_shared<FindingSink>();
   auto files = open_file_system(bytes, recognised(), options_, reading);
   owner_.reset();
-  if (const auto* owner = owner_of(recognised_, files.get())) {
+  if (!options_.as.empty()) {
+    // By hand: only what says the same counts.
+    for (const Recognition& one : recognised_)
+      if (one.format == options_.as && !owner_) owner_ = one;
+  } else if (const auto* owner = owner_of(recognised_, files.get())) {
     owner_ = *owner;
     if (files && is_remains(*files, *owner, bytes->size())) files = nullptr;
   }

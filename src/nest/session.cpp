@@ -9,10 +9,10 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
-#include "nest/descent.h"
-#include "nest/disk.h"
-#include "nest/folder_disks.h"
-#include "nest/surroundings.h"
+#include "nest/opening/descent.h"
+#include "nest/opening/disk.h"
+#include "nest/opening/folder_disks.h"
+#include "nest/opening/surroundings.h"
 
 namespace lantern {
 namespace {
@@ -125,6 +125,17 @@ VolumePtr Session::open_range(const DiskLayer& disk, VolumeRow row, const Addres
     const SourcePtr bytes = make_window(disk.bytes, row.range);
     return std::make_shared<const VolumeLayer>(address, std::move(row), bytes, disk.inputs,
                                                options().file_system, context());
+  });
+}
+
+VolumePtr Session::open_as(const Layer& layer, VolumeRow row, const Address& address,
+                           FileSystemOptions options) const {
+  return state_->volumes.get(address.print(), [&] {
+    const auto inputs = dynamic_cast<const DiskLayer*>(&layer) != nullptr
+                            ? layer.inputs
+                            : std::vector<LayerPtr>{layer.shared_from_this()};
+    return std::make_shared<const VolumeLayer>(address, std::move(row), layer.bytes, inputs,
+                                               std::move(options), context());
   });
 }
 

@@ -122,7 +122,7 @@ class Ids {
     for (const VolumeLayer& volume : disk.volumes) {
       if (volume.file_system())
         add("volume id", volume.file_system()->facts().uuid, volume.address);
-      else if (volume.owner())
+      else if (volume.owner() && volume.owner()->set_id.empty())  // members share theirs
         add("volume id", volume.owner()->uuid, volume.address);
       add("entry id", volume.row.uuid, volume.address);
     }
@@ -171,20 +171,25 @@ SurveyReport survey(const std::vector<Address>& sources, const Session& session)
   SurveyReport report;
   double best_count = -1;
   Ids ids(context);
-  std::vector<Address> disks;
+  SourceSet set;
   for (const Address& address : sources) {
     const std::vector<Address> found = disks_of(address, context);
     if (found.empty())
       throw Error(ErrorCode::cannot_open, address.print(), std::nullopt,
                   "is a folder in which no disk lies", {Do::machines, " looks in those below it"});
-    disks.insert(disks.end(), found.begin(), found.end());
+    for (const Address& disk : found)
+      if (const auto twice = set.add(disk))
+        context.at(disk.print())
+            .report(FindingCode::source_twice, Severity::note, {},
+                    "is the same source as " + twice->print(), "it is read once");
   }
-  for (const Address& address : disks) {
+  for (const Address& address : set.addresses()) {
     const Target target = session.open_disk(address);
     report.sources.push_back({address.print(), target.disks.front()->file->size()});
     for (const DiskPtr& disk : target.disks) add_disk_layers(*disk, report);
     const DiskLayer& disk = target.disk();
     ids.add(disk);
+    set.note_members(disk);
     VolumeChoice choice = choose_volume(disk, context);
     if (target.volume && target.volume->file_system()) choice.index = index_of(disk, target);
     for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
@@ -202,6 +207,10 @@ SurveyReport survey(const std::vector<Address>& sources, const Session& session)
       }
       report.volumes.push_back(std::move(volume));
     }
+  }
+  for (std::string& id : set.set_ids()) {
+    auto members = set.members_of(id);
+    report.sets.push_back({std::move(id), std::move(members)});
   }
   suggest(report);
   const bool nothing_read =

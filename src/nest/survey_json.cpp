@@ -29,6 +29,10 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
     json.key("table_uuid").value(row.uuid);
     json.key("file_system").value(files != nullptr ? files->facts().type : none);
     json.key("recognised").value(files == nullptr ? content_of(*volume.layer) : none);
+    json.key("alternatives").begin_array();
+    for (const std::string& format : volume.layer->alternatives())
+      json.value(volume.layer->address.with({Step::Kind::as, 0, format, {}}).print());
+    json.end_array();
     json.key("required_key").value(volume.layer->required_key());
     json.key("label").value(files != nullptr ? files->facts().label : none);
     json.key("uuid").value(files != nullptr ? files->facts().uuid : none);
@@ -37,6 +41,18 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
     json.key("deleted_whole").value(volume.deleted_whole);
     json.key("counted_all").value(volume.counted_all);
     json.key("likely_user_files").value(volume.likely_user_files).end_object();
+  }
+  json.end_array();
+  json.key("sets").begin_array();
+  for (const SurveySet& set : report.sets) {
+    json.begin_object().key("id").value(set.id).key("members").begin_array();
+    for (const SetMember& member : set.members) {
+      json.begin_object().key("address").value(member.address.print());
+      json.key("format").value(member.recognised.format).key("slot");
+      member.recognised.slot ? json.value(*member.recognised.slot) : json.null();
+      json.end_object();
+    }
+    json.end_array().end_object();
   }
   json.end_array();
   json.key("chosen");

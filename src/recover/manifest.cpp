@@ -12,9 +12,9 @@
 #include <cstring>
 #include <filesystem>
 #include <fstream>
-#include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "base/json_reader.h"
 #include "base/sha256.h"
 #include "lantern/error.h"
 #include "lantern/json.h"
@@ -40,18 +40,18 @@ std::string key_of(const std::string& id, const std::string& stream) {
   return stream.empty() ? id : id + '/' + stream;
 }
 
-template <typename Json>
-std::string key_of(const Json& row) {
-  const auto text = [&](const char* name) {
-    return row.is_object() && row.contains(name) && row[name].is_string()
-               ? row[name].template get<std::string>()
-               : std::string();
-  };
-  return key_of(text("id"), text("stream"));
+// Empty where it is no text.
+std::string text_in(const JsonValue& row, std::string_view name) {
+  const JsonValue* const value = row.find(name);
+  return value != nullptr && value->kind() == JsonValue::Kind::text ? value->text() : std::string();
+}
+
+std::string key_of(const JsonValue& row) {
+  return key_of(text_in(row, "id"), text_in(row, "stream"));
 }
 
 std::string key_of_line(const std::string& line) {
-  return key_of(nlohmann::json::parse(line, nullptr, false));
+  return key_of(JsonValue::parse(line).value_or(JsonValue()));
 }
 
 bool path_is_exact(const Entry& entry) {
@@ -229,19 +229,15 @@ void Manifest::take_up_lines() {
 }
 
 void Manifest::take_up_document() {
-  using Json = nlohmann::ordered_json;
   std::ifstream in(path_);
-  const Json own_job = Json::parse(job_, nullptr, false);
+  const auto own_job = JsonValue::parse(job_);
   // Under a passing name until it is whole: a kill on the way must leave the document to go on
   // from.
   const std::string passing = part_path_ + ".new";
-  std::string array;  // the one that is being read
   bool ours = false;
   // The document may be longer than memory: each row is let go when it is written.
-  const auto each = [&](int depth, Json::parse_event_t event, Json& value) {
-    if (event == Json::parse_event_t::key && depth == 1) array = value.get<std::string>();
-    if (event != Json::parse_event_t::object_end) return true;
-    if (depth == 1 && array == "job") {
+  const auto members = visit_json(in, [&](const std::string& member, const JsonValue& value) {
+    if (member == "job") {
       if (value != own_job) refuse(path_);
       ours = true;
       part_ = OpenFile(::open(passing.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644));
@@ -250,15 +246,13 @@ void Manifest::take_up_document() {
         throw Error(ErrorCode::cannot_write, part_path_, std::nullopt, std::strerror(errno),
                     {"name another place with ", Do::manifest});
       put(job_);
-    } else if (depth == 2 && array == "files") {
+    } else if (member == "files") {
       if (!ours) refuse(path_);
       remember(key_of(value), end_);
       put(value.dump());
     }
-    return depth != 2;
-  };
-  const Json rest = Json::parse(in, each, false);
-  if (!ours || !rest.is_object() || !rest.contains("files")) {
+  });
+  if (!ours || !members || std::find(members->begin(), members->end(), "files") == members->end()) {
     std::filesystem::remove(passing);
     refuse(path_);
   }
@@ -270,13 +264,14 @@ std::optional<Manifest::Done> Manifest::done(const std::string& id,
                                              const std::string& stream) const {
   const std::optional<std::uint64_t> kept = find(key_of(id, stream));
   if (!kept) return std::nullopt;
-  const auto row = nlohmann::json::parse(line_at(*kept), nullptr, false);
-  if (!row.is_object() || row.contains("failed")) return std::nullopt;
+  const JsonValue row = JsonValue::parse(line_at(*kept)).value_or(JsonValue());
+  if (!row.is_object() || row.find("failed") != nullptr) return std::nullopt;
   Done done;
-  if (row.contains("written") && row["written"].is_string()) done.written = row["written"];
-  if (row.contains("size_bytes") && row["size_bytes"].is_number_unsigned())
-    done.size_bytes = row["size_bytes"];
-  done.link = row.value("kind", std::string()) == to_string(EntryKind::symlink);
+  done.written = text_in(row, "written");
+  if (const JsonValue* const size = row.find("size_bytes");
+      size != nullptr && size->kind() == JsonValue::Kind::number)
+    done.size_bytes = size->number();
+  done.link = text_in(row, "kind") == to_string(EntryKind::symlink);
   return done;
 }
 

@@ -1,7 +1,7 @@
 // Recognition: what the first structures of some bytes say they are, whether this library reads it
 // or not.
 //
-//   for (const Recognition& found : known_formats().recognise(*volume.bytes)) ...
+//   for (const Recognition& found : known_formats().recognise(*file)) ...
 //
 // Thread-safety: values.
 #pragma once

@@ -1,7 +1,7 @@
 // Registry: the one list of the formats this library knows, read here or not.
 //
 //   const Registry& formats = known_formats();
-//   auto found = formats.recognise(*disk.container.flat);
+//   const std::vector<Recognition> found = formats.recognise(*file);
 //
 // Thread-safety: constant once made; any thread may ask it.
 #pragma once
@@ -67,6 +67,8 @@ struct Format {
                                             const Context& context) = nullptr;
   // It may fill a disk that has a partition table as well: both are there.
   bool beside_table = false;
+  // Figures that can be given by hand, where a file system's own are lost.
+  std::vector<std::string_view> geometry = {};
   // Of partition entries that lead to it; the first that fits counts.
   std::vector<PartitionCode> codes = {};
   // Readers of a container, the first for files with their header, the other for those that lost

@@ -1,9 +1,9 @@
 // Layer: a node of the graph an address leads through: what it is called, what it is made from, the
 // bytes it offers, and what was found wrong with it. Volumes are opened when they are asked.
 //
-//   const auto disk = session.open_first(Address::parse("station.vdi"));
-//   for (const VolumeLayer& volume : disk->volumes)
-//     if (volume.file_system()) ...
+//   const DiskPtr opened = session.open_first(Address::parse("station.vdi"));
+//   for (const VolumeLayer& each : opened->volumes)
+//     if (each.file_system()) ...
 //
 // Thread-safety: a layer that a session has handed out may be used from any thread. It keeps the
 // services of its session, and no reference to it.
@@ -88,6 +88,8 @@ class VolumeLayer final : public Layer {
   const std::shared_ptr<const FileSystem>& file_system() const;
   // The recognition that counts; empty: nothing is known of it.
   const std::optional<Recognition>& owner() const;
+  // Other file systems that left structures of their own here and are read: names in the registry.
+  std::vector<std::string> alternatives() const;
   // Of a volume without a file system and an owner.
   VolumeStart start() const;
   // Earlier states it keeps, the oldest first.

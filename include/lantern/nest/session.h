@@ -1,8 +1,8 @@
 // Session: one job. It owns the options, the services and the layers opened so far: an address that
 // is opened twice is the same layer, for as long as somebody holds it.
 //
-//   Session session;
-//   Target target = session.open(Address::parse("station.vdi::2::/log.txt"));
+//   const Session own;
+//   const Target log = own.open(Address::parse("station.vdi::2::/log.txt"));
 //
 // Thread-safety: every member may be called from any thread. A Session is a handle; copies are the
 // same session.
@@ -58,6 +58,9 @@ class Session {
   std::shared_ptr<const Neighbours> open_folder(const Address& address) const;
   // A stretch of a disk as a volume.
   VolumePtr open_range(const DiskLayer& disk, VolumeRow row, const Address& address) const;
+  // A volume, or a disk as a whole, read by hand as the file system options.as.
+  VolumePtr open_as(const Layer& layer, VolumeRow row, const Address& address,
+                    FileSystemOptions options) const;
   // The volume as it was in one of its versions. Throws Error{not_found, cannot_read, unsupported}.
   VolumePtr open_version(const VolumeLayer& volume, const std::string& id) const;
 

@@ -1,8 +1,8 @@
 // Target: what an address leads to: disks within disks, the volume in the last of them, a file in
 // that.
 //
-//   const Target target = session.open(Address::parse("station.vdi::2::/log.txt"));
-//   const Content content = target.file_system().open(*target.entry);
+//   const Target log = session.open(Address::parse("station.vdi::2::/log.txt"));
+//   const Content content = log.file_system().open(*log.entry);
 //
 // Thread-safety: a Target is a value; what it holds may be read by all.
 #pragma once

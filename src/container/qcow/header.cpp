@@ -3,9 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 #include "base/bytes.h"
+#include "base/json_reader.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -52,14 +52,15 @@ void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t 
 }
 
 // The file name in a tree of nodes, whether nested or with dotted keys.
-std::string json_file_name(const nlohmann::json& node, int depth) {
-  if (depth > kMostNodes || !node.is_object()) return {};
+std::string json_file_name(const JsonValue& node, int depth) {
+  if (depth > kMostNodes) return {};
   std::string prefix;
   for (int i = 0; i < kMostNodes; ++i, prefix += "file.")
-    if (const auto name = node.find(prefix + "filename"); name != node.end() && name->is_string())
-      return name->get<std::string>();
-  const auto file = node.find("file");
-  return file == node.end() ? std::string() : json_file_name(*file, depth + 1);
+    if (const JsonValue* const name = node.find(prefix + "filename");
+        name != nullptr && name->kind() == JsonValue::Kind::text)
+      return name->text();
+  const JsonValue* const file = node.find("file");
+  return file == nullptr ? std::string() : json_file_name(*file, depth + 1);
 }
 
 }  // namespace
@@ -166,9 +167,8 @@ std::vector<std::string> qcow_parent_names(const std::string& text) {
   constexpr std::string_view kJson = "json:";
   constexpr std::string_view kFile = "file:";
   if (text.starts_with(kJson)) {
-    const auto node =
-        nlohmann::json::parse(text.substr(kJson.size()), nullptr, /*allow_exceptions=*/false);
-    std::string name = json_file_name(node, 0);
+    const auto node = JsonValue::parse(text.substr(kJson.size()));
+    std::string name = node ? json_file_name(*node, 0) : std::string();
     if (name.empty()) return {text};
     return {std::move(name)};
   }

@@ -2,7 +2,8 @@
 // Every list of writes is in order, data before what leads to it, so that a power cut after any of
 // them leaves a disk that opens and holds the old bytes or the new.
 //
-// Thread-safety: one thread writes at a time. Tables are read anew at each call, never kept.
+// Thread-safety: one thread writes at a time. Tables are read anew at each call where
+// the writes change them; what is kept of them a writer says itself.
 #pragma once
 
 #include <memory>

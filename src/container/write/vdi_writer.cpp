@@ -9,6 +9,7 @@ namespace {
 
 constexpr std::size_t kHeaderBytes = 0x1C8;
 constexpr std::uint64_t kStoredAt = 0x184;
+constexpr std::size_t kEntry = 4;                 // bytes of the map
 constexpr std::uint32_t kDiscarded = 0xFFFFFFFE;  // and above: no block
 
 class VdiWriter final : public BlockWriter {
@@ -26,11 +27,10 @@ class VdiWriter final : public BlockWriter {
     const Bytes header = read_exactly(*file_, 0, kHeaderBytes);
     const std::uint64_t map_at = le32(header, 0x154);
     const std::uint64_t extra = le32(header, 0x17C);
-    const Bytes map = read_exactly(*file_, map_at, std::size_t{le32(header, 0x180)} * 4);
-    std::uint64_t next = le32(header, kStoredAt);
-    for (std::size_t at = 0; at < map.size(); at += 4)
-      if (const std::uint32_t number = le32(map, at); number < kDiscarded)
-        next = std::max<std::uint64_t>(next, std::uint64_t{number} + 1);
+    if (!behind_)
+      behind_ = number_behind(read_exactly(*file_, map_at, le32(header, 0x180) * kEntry));
+    const std::uint64_t next = std::max<std::uint64_t>(le32(header, kStoredAt), *behind_);
+    behind_ = next + 1;
     if (next >= kDiscarded)
       throw Error(ErrorCode::unsupported, {}, kStoredAt, "the image has no number left for a block",
                   {Do::image, " it as another kind"});
@@ -40,12 +40,23 @@ class VdiWriter final : public BlockWriter {
     lay_le32(entry, 0, next);
     return {{file_, at, padded(content, block_bytes_), false},
             {file_, kStoredAt, count, true},
-            {file_, map_at + unit.offset / block_bytes_ * 4, entry, true}};
+            {file_, map_at + unit.offset / block_bytes_ * kEntry, entry, true}};
   }
 
  private:
+  // The number behind the highest a block has.
+  static std::uint64_t number_behind(ByteView map) {
+    std::uint64_t next = 0;
+    for (std::size_t at = 0; at < map.size(); at += kEntry)
+      if (const std::uint32_t number = le32(map, at); number < kDiscarded)
+        next = std::max<std::uint64_t>(next, std::uint64_t{number} + 1);
+    return next;
+  }
+
   SourcePtr file_;
   std::uint64_t block_bytes_ = 0;
+  // Of the map, which is read once: no other writes to the file meanwhile.
+  mutable std::optional<std::uint64_t> behind_;
 };
 
 }  // namespace

@@ -13,7 +13,9 @@
 #include "filesystem/allocation_runs.h"
 #include "filesystem/dos_attributes.h"
 #include "filesystem/exfat/clusters.h"
+#include "filesystem/find_in_folder.h"
 #include "filesystem/up_case.h"
+#include "filesystem/walk_guard.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
@@ -93,19 +95,9 @@ class ExfatFileSystem final : public FileSystem {
   }
 
   std::vector<Entry> find(const std::vector<std::string>& path, NameRule) const override {
-    std::vector<Entry> found;
-    if (path.empty()) return found;
-    WalkOptions options;
-    options.deleted = true;
-    options.max_depth = 1;
-    options.under.assign(path.begin(), path.end() - 1);
-    walk(options, [&](const Entry& entry) {
-      if (capitals_.same(entry.path.back(), path.back())) found.push_back(entry);
-      return WalkStep::go_on;
-    });
-    std::stable_partition(found.begin(), found.end(),
-                          [](const Entry& e) { return e.state == EntryState::active; });
-    return found;
+    return find_in_folder(
+        path, [&](const WalkOptions& options, const EntryVisitor& visit) { walk(options, visit); },
+        [&](const std::string& a, const std::string& b) { return capitals_.same(a, b); });
   }
 
   std::optional<Entry> entry(const std::string& id) const override {
@@ -187,7 +179,7 @@ class ExfatFileSystem final : public FileSystem {
     std::vector<Level> levels;
     std::vector<std::string> path;
     std::set<std::uint32_t> entered = {g.root_cluster};
-    std::uint64_t entries = 0;
+    WalkGuard guard(options, volume_.context);
     levels.push_back(
         level_of(volume_.chain(g.root_cluster, kMostFolderBytes / g.cluster_bytes + 1), false, 0));
     while (!levels.empty()) {
@@ -202,10 +194,11 @@ class ExfatFileSystem final : public FileSystem {
         levels.pop_back();
         continue;
       }
+      guard.meet();
       const bool deleted = set->deleted || level.deleted;
       if (deleted ? !options.deleted : (!options.active && !set->folder())) continue;
       const std::size_t depth = levels.size() - 1;
-      const bool on_the_way = depth < options.under.size();
+      const bool on_the_way = guard.on_the_way(depth);
       if (on_the_way && !capitals_.same(set->name, options.under[depth])) continue;
       path.resize(depth + 1);
       path.back() = set->name;
@@ -218,31 +211,16 @@ class ExfatFileSystem final : public FileSystem {
       const auto runs = set->folder() ? folder_runs(*set, deleted) : std::vector<ClusterRun>();
       WalkStep step = WalkStep::go_on;
       if (!on_the_way && (deleted || options.active)) {
-        if (++entries > volume_.context.budget.max_entries) {
-          volume_.context.report(FindingCode::budget_entries, Severity::warning, {slot, kSlotBytes},
-                                 "more entries than the budget allows", "the rest are not listed");
-          return;
-        }
-        if (entries % 1024 == 0) volume_.context.check_cancelled();
+        if (!guard.may_visit({slot, kSlotBytes})) return;
         step = visit({*set, slot, deleted, set->folder() && runs.empty(), path, level.slot});
         if (step == WalkStep::stop) return;
       }
-      const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;
-      if (runs.empty() || step == WalkStep::skip_folder || deep_enough) continue;
+      if (runs.empty() || !guard.wants_inside(depth, step)) continue;
       if (!entered.insert(runs.front().first).second) {
-        if (!deleted)
-          volume_.context.report(FindingCode::exfat_folder, Severity::damage, {slot, kSlotBytes},
-                                 fmt::format("the folder \"{}\" leads to a folder met before",
-                                             for_terminal(path.back())),
-                                 "it is not entered again");
+        if (!deleted) guard.report_loop(FindingCode::exfat_folder, {slot, kSlotBytes}, path.back());
         continue;
       }
-      if (levels.size() > volume_.context.budget.max_depth) {
-        volume_.context.report(FindingCode::budget_depth, Severity::warning, {slot, kSlotBytes},
-                               "folders lie deeper than the budget allows",
-                               "deeper ones are not listed");
-        continue;
-      }
+      if (!guard.may_enter(levels.size(), {slot, kSlotBytes})) continue;
       levels.push_back(level_of(runs, deleted, slot));
     }
   }

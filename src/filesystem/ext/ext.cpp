@@ -468,9 +468,12 @@ Superblock choose_superblock(const std::vector<Superblock>& found, const SourceP
 }  // namespace
 
 std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume,
-                                           const FileSystemOptions& /*options*/,
+                                           const FileSystemOptions& options,
                                            const Context& context) {
-  const std::vector<Superblock> found = find_superblocks(*volume);
+  const auto by_hand = options.geometry.find("superblock");
+  const std::vector<Superblock> found = by_hand == options.geometry.end()
+                                            ? find_superblocks(*volume)
+                                            : superblock_at(*volume, by_hand->second);
   if (found.empty()) return nullptr;
   const Superblock super = choose_superblock(found, volume, context);
   if (super.has(kJournalDevice)) return nullptr;

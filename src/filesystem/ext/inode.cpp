@@ -1,4 +1,5 @@
 #include "filesystem/ext/inode.h"
+#include "filesystem/unix_mode.h"
 
 #include "base/crc32c.h"
 #include "base/lay.h"
@@ -35,24 +36,7 @@ std::uint32_t checksum_seed(const Superblock& super, std::uint32_t number,
 }
 
 std::optional<EntryKind> Inode::kind() const {
-  switch (mode >> 12) {
-    case 0x1:
-      return EntryKind::fifo;
-    case 0x2:
-      return EntryKind::char_device;
-    case 0x4:
-      return EntryKind::folder;
-    case 0x6:
-      return EntryKind::block_device;
-    case 0x8:
-      return EntryKind::file;
-    case 0xA:
-      return EntryKind::symlink;
-    case 0xC:
-      return EntryKind::socket;
-    default:
-      return std::nullopt;
-  }
+  return kind_of_mode(mode);
 }
 
 bool Inode::has_content() const {

@@ -161,4 +161,11 @@ std::vector<Superblock> find_superblocks(const ByteSource& volume) {
   return found;
 }
 
+std::vector<Superblock> superblock_at(const ByteSource& volume, std::uint64_t place) {
+  Bytes bytes(kSuperblockBytes);
+  bytes.resize(volume.read(place, bytes).length);
+  const auto found = parse_superblock(bytes, place);
+  return found ? std::vector{*found} : std::vector<Superblock>{};
+}
+
 }  // namespace lantern::ext

@@ -111,4 +111,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place);
 // there is none.
 std::vector<Superblock> find_superblocks(const ByteSource& volume);
 
+// The one at a byte of the volume, wherever that is; none where it cannot be one.
+std::vector<Superblock> superblock_at(const ByteSource& volume, std::uint64_t place);
+
 }  // namespace lantern::ext

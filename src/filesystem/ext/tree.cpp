@@ -1,4 +1,5 @@
 #include "filesystem/ext/tree.h"
+#include "filesystem/walk_guard.h"
 
 #include <fmt/format.h>
 
@@ -25,7 +26,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same,
   std::vector<std::string> path;
   std::unordered_set<std::uint32_t> entered = {kRootInode};
   std::set<InodeKey> entered_lost;
-  std::uint64_t entries = 0;
+  WalkGuard guard(options, volume_.context);
 
   Inode root;
   root.number = kRootInode;
@@ -44,6 +45,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same,
   }
 
   while (!levels.empty()) {
+    guard.meet();
     Level& level = levels.back();
     Visit seen{path, nullptr, 0, nullptr, level.in_lost, 0, level.key, 0};
     std::optional<Inode> inode;
@@ -74,7 +76,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same,
     }
     const bool is_lost = seen.lost != nullptr;
     const std::size_t depth = levels.size() - 1;
-    const bool on_the_way = depth < options.under.size();
+    const bool on_the_way = guard.on_the_way(depth);
     if (on_the_way && !same(name, options.under[depth])) continue;
     const bool shown = is_lost || level.in_lost ? options.deleted : options.active;
     if (!inode) inode = volume_.inode(seen.number);
@@ -86,33 +88,18 @@ void Tree::walk(const WalkOptions& options, const SameName& same,
 
     WalkStep step = WalkStep::go_on;
     if (!on_the_way && shown) {
-      if (++entries > volume_.context.budget.max_entries) {
-        volume_.context.report(FindingCode::budget_entries, Severity::warning, {},
-                               "more entries than the budget allows", "the rest are not listed");
-        return;
-      }
-      if (entries % 1024 == 0) volume_.context.check_cancelled();
+      if (!guard.may_visit({})) return;
       step = visit(seen);
       if (step == WalkStep::stop) return;
     }
-    const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;
-    if (!folder || !inode || step == WalkStep::skip_folder || deep_enough) continue;
+    if (!folder || !inode || !guard.wants_inside(depth, step)) continue;
     const bool deleted = is_lost && seen.lost->state == EntryState::deleted;
+    const Range place = volume_.inode_place(seen.number).value_or(Range{});
     if (!deleted && !entered.insert(seen.number).second) {
-      volume_.context.report(
-          FindingCode::ext_folder_loop, Severity::damage,
-          volume_.inode_place(seen.number).value_or(Range{}),
-          fmt::format("the folder \"{}\" leads to a folder met before", for_terminal(path.back())),
-          "it is not entered again");
+      guard.report_loop(FindingCode::ext_folder_loop, place, path.back());
       continue;
     }
-    if (levels.size() > volume_.context.budget.max_depth) {
-      volume_.context.report(FindingCode::budget_depth, Severity::warning,
-                             volume_.inode_place(seen.number).value_or(Range{}),
-                             "folders lie deeper than the budget allows",
-                             "deeper ones are not listed");
-      continue;
-    }
+    if (!guard.may_enter(levels.size(), place)) continue;
     const bool inside_lost = level.in_lost || is_lost;
     levels.push_back(level_of(*inode, inside_lost, deleted));
   }

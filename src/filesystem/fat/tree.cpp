@@ -1,4 +1,5 @@
 #include "filesystem/fat/tree.h"
+#include "filesystem/walk_guard.h"
 
 #include <fmt/format.h>
 
@@ -225,7 +226,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
   std::vector<Level> levels;
   std::unordered_set<std::uint32_t> entered;
   std::vector<std::string> path;
-  std::uint64_t entries = 0;
+  WalkGuard guard(options, disk_.context);
   levels.push_back({read_root(), 0, false, 0, 0});
   entered.insert(disk_.geometry.root_cluster);
   while (!levels.empty()) {
@@ -237,6 +238,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
       continue;
     }
     level.next_slot = slot->index + 1;
+    guard.meet();
     if (slot->label() || slot->dot()) continue;
     const bool deleted = slot->deleted || level.deleted;
     passed_deleted_ = passed_deleted_ || deleted;
@@ -251,26 +253,19 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
                                        for_terminal(path.back())),
                            "the short name is used");
 
-    const bool on_the_way = depth < options.under.size();
+    const bool on_the_way = guard.on_the_way(depth);
     if (on_the_way && !equal_ignoring_case(path.back(), options.under[depth]) &&
         !equal_ignoring_case(short_name_text(*slot, disk_.code_page), options.under[depth]))
       continue;
     const auto cluster = slot->folder() ? folder_cluster(*slot, level, deleted) : std::nullopt;
     WalkStep step = WalkStep::go_on;
     if (!on_the_way && (deleted || options.active)) {
-      if (++entries > disk_.context.budget.max_entries) {
-        disk_.context.report(FindingCode::budget_entries, Severity::warning,
-                             {slot_offset, kSlotBytes}, "more entries than the budget allows",
-                             "the rest are not listed");
-        return;
-      }
-      if (entries % 1024 == 0) disk_.context.check_cancelled();
+      if (!guard.may_visit({slot_offset, kSlotBytes})) return;
       step = visit({*slot, slot_offset, deleted, deleted && slot->folder() && !cluster, path,
                     level.cluster, level.slot_offset});
       if (step == WalkStep::stop) return;
     }
-    const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;
-    if (!slot->folder() || step == WalkStep::skip_folder || deep_enough) continue;
+    if (!slot->folder() || !guard.wants_inside(depth, step)) continue;
     if (!cluster) {
       if (!deleted)
         disk_.context.report(FindingCode::fat_folder_broken, Severity::damage,
@@ -282,19 +277,10 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
     }
     if (!entered.insert(*cluster).second) {
       if (!deleted)
-        disk_.context.report(FindingCode::fat_folder_loop, Severity::damage,
-                             {slot_offset, kSlotBytes},
-                             fmt::format("the folder \"{}\" leads to a folder met before",
-                                         for_terminal(path.back())),
-                             "it is not entered again");
+        guard.report_loop(FindingCode::fat_folder_loop, {slot_offset, kSlotBytes}, path.back());
       continue;
     }
-    if (levels.size() > disk_.context.budget.max_depth) {
-      disk_.context.report(FindingCode::budget_depth, Severity::warning, {slot_offset, kSlotBytes},
-                           "folders lie deeper than the budget allows",
-                           "deeper ones are not listed");
-      continue;
-    }
+    if (!guard.may_enter(levels.size(), {slot_offset, kSlotBytes})) continue;
     const Range start{disk_.geometry.cluster_offset(*cluster), kFolderStartBytes};
     const auto dots = folder_start(*cluster);
     Level inside{read_folder(*cluster), 0, deleted, *cluster, slot_offset};

@@ -7,10 +7,12 @@
 #include <mutex>
 
 #include "base/checked.h"
+#include "filesystem/find_in_folder.h"
 #include "filesystem/iso9660/boot_catalog.h"
 #include "filesystem/iso9660/record.h"
 #include "filesystem/iso9660/session.h"
 #include "filesystem/tree_walker.h"
+#include "filesystem/unix_mode.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
@@ -36,21 +38,9 @@ struct Node {
 };
 
 EntryKind kind_of(const Node& node) {
-  if (node.extra.mode) switch (*node.extra.mode & 0170000) {
-      case 0120000:
-        return EntryKind::symlink;
-      case 0020000:
-        return EntryKind::char_device;
-      case 0060000:
-        return EntryKind::block_device;
-      case 0010000:
-        return EntryKind::fifo;
-      case 0140000:
-        return EntryKind::socket;
-      default:
-        break;
-    }
-  return node.record.folder() ? EntryKind::folder : EntryKind::file;
+  const EntryKind by_record = node.record.folder() ? EntryKind::folder : EntryKind::file;
+  const EntryKind kind = kind_of_mode(node.extra.mode.value_or(0)).value_or(by_record);
+  return kind == EntryKind::file || kind == EntryKind::folder ? by_record : kind;
 }
 
 // "LOG.TXT;1", "LOG.;1": the version, and the dot of a name that has no end, are no part of it.
@@ -250,17 +240,12 @@ class IsoFileSystem final : public FileSystem {
   }
 
   std::vector<Entry> find(const std::vector<std::string>& path, NameRule rule) const override {
-    std::vector<Entry> found;
-    if (path.empty()) return found;
-    WalkOptions options;
-    options.deleted = true;
-    options.max_depth = 1;
-    options.under.assign(path.begin(), path.end() - 1);
-    walk_by(rule, options, [&](const Entry& entry) {
-      if (same(rule, entry.path.back(), path.back())) found.push_back(entry);
-      return WalkStep::go_on;
-    });
-    return found;
+    return find_in_folder(
+        path,
+        [&](const WalkOptions& options, const EntryVisitor& visit) {
+          walk_by(rule, options, visit);
+        },
+        [&](const std::string& a, const std::string& b) { return same(rule, a, b); });
   }
 
   std::optional<Entry> entry(const std::string& id) const override {

@@ -72,4 +72,29 @@ std::vector<Geometry> find_geometries(const ByteSource& volume) {
   return found;
 }
 
+std::vector<Geometry> geometry_by_hand(const std::map<std::string, std::uint64_t>& figures,
+                                       std::uint64_t volume_bytes) {
+  const auto figure = [&](const char* key, std::uint64_t usual) {
+    const auto given = figures.find(key);
+    return given == figures.end() ? usual : given->second;
+  };
+  const std::uint64_t sector = figure("sector", 512);
+  const std::uint64_t cluster = figure("cluster", 4096);
+  const std::uint64_t record = figure("record", 1024);
+  const std::uint64_t table = figure("table", volume_bytes);
+  const bool can_be = is_power_of_two(sector) && sector >= 256 && sector <= 4096 &&
+                      is_power_of_two(cluster) && cluster >= sector &&
+                      cluster <= kMostClusterBytes && is_power_of_two(record) &&
+                      record >= kLeastStructure && record <= kMostStructure &&
+                      table < volume_bytes && table % cluster == 0;
+  if (!can_be) return {};
+  Geometry g;
+  g.sector_bytes = static_cast<std::uint32_t>(sector);
+  g.cluster_bytes = cluster;
+  g.volume_bytes = volume_bytes;
+  g.table_cluster = g.mirror_cluster = table / cluster;
+  g.record_bytes = static_cast<std::uint32_t>(record);
+  return {g};
+}
+
 }  // namespace lantern::ntfs

@@ -8,7 +8,9 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
+#include <string>
 #include <vector>
 
 #include "base/bytes.h"
@@ -36,5 +38,10 @@ std::optional<Geometry> parse_boot_sector(ByteView sector, std::uint64_t place =
 // Boot sectors that can be: the first sector, then copies at the end of the volume and in its
 // middle, where older systems kept it.
 std::vector<Geometry> find_geometries(const ByteSource& volume);
+
+// By figures given instead, in bytes: "table", where the file table begins, has to be there;
+// "sector", "cluster" and "record" are else the usual ones. None where they cannot be.
+std::vector<Geometry> geometry_by_hand(const std::map<std::string, std::uint64_t>& figures,
+                                       std::uint64_t volume_bytes);
 
 }  // namespace lantern::ntfs

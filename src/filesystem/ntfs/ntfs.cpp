@@ -444,9 +444,11 @@ class NtfsFileSystem final : public FileSystem {
 }  // namespace
 
 std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume,
-                                            const FileSystemOptions& /*options*/,
+                                            const FileSystemOptions& options,
                                             const Context& context) {
-  const std::vector<Geometry> geometries = find_geometries(*volume);
+  const std::vector<Geometry> geometries = options.geometry.empty()
+                                               ? find_geometries(*volume)
+                                               : geometry_by_hand(options.geometry, volume->size());
   for (const Geometry& geometry : geometries) {
     const SourcePtr whole = make_window(volume, {0, geometry.volume_bytes});
     Volume opened{whole, make_cached(whole, context), geometry, context,

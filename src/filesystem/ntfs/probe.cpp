@@ -37,6 +37,7 @@ Format format() {
   Format format{"ntfs",   FormatKind::file_system, {{3, "NTFS    "sv}}, {{0}}, probe, true,
                 open_ntfs};
   format.codes = {{{}, 0x07, 0x07, {0x07, 0x12, 0x27}, {partition_guid::kBasicData}}};
+  format.geometry = {"sector", "cluster", "record", "table"};
   return format;
 }
 

@@ -1,4 +1,5 @@
 #include "filesystem/ntfs/reparse.h"
+#include "filesystem/unix_mode.h"
 
 #include <algorithm>
 
@@ -97,19 +98,12 @@ void read_content(const Volume& volume, const File& file, Meaning& meaning) {
   }
 }
 
-EntryKind kind_of(std::uint32_t mode, EntryKind otherwise) {
-  switch (mode & 0170000) {
-    case 0020000:
-      return EntryKind::char_device;
-    case 0060000:
-      return EntryKind::block_device;
-    case 0010000:
-      return EntryKind::fifo;
-    case 0140000:
-      return EntryKind::socket;
-    default:
-      return otherwise;
-  }
+// Whether it is a file, folder or link the record says itself.
+EntryKind kind_of(std::uint32_t mode, EntryKind by_record) {
+  const EntryKind kind = kind_of_mode(mode).value_or(by_record);
+  const bool special =
+      kind != EntryKind::file && kind != EntryKind::folder && kind != EntryKind::symlink;
+  return special ? kind : by_record;
 }
 
 // What Linux keeps of a file's owner, kind and device.

@@ -1,4 +1,5 @@
 #include "filesystem/ntfs/tree.h"
+#include "filesystem/walk_guard.h"
 
 #include <fmt/format.h>
 
@@ -15,7 +16,7 @@ void Tree::walk(const WalkOptions& options, const SameName& same, const NameOf& 
   std::vector<Level> levels;
   std::vector<std::string> path;
   std::vector<bool> entered(static_cast<std::size_t>(volume_.records()) + census_.remnants.size());
-  std::uint64_t entries = 0;
+  WalkGuard guard(options, volume_.context);
   const auto enter = [&](std::uint32_t folder, Reference reference, bool lost) {
     const auto [from, to] = census_.in_folder(folder);
     levels.push_back({from, to, reference, lost, false});
@@ -35,8 +36,9 @@ void Tree::walk(const WalkOptions& options, const SameName& same, const NameOf& 
       continue;
     }
     const Link& link = census_.links[level.next++];
+    guard.meet();
     const std::size_t depth = levels.size() - 1;
-    const bool on_the_way = depth < options.under.size();
+    const bool on_the_way = guard.on_the_way(depth);
     const bool lost = link.deleted || link.orphan || level.lost;
     const bool shown = lost ? options.deleted : options.active;
     if ((!shown && !link.is_folder) || (lost && !options.deleted)) continue;
@@ -58,24 +60,13 @@ void Tree::walk(const WalkOptions& options, const SameName& same, const NameOf& 
       seen.state = EntryState::orphan;
     WalkStep step = WalkStep::go_on;
     if (!on_the_way && shown) {
-      if (++entries > volume_.context.budget.max_entries) {
-        volume_.context.report(FindingCode::budget_entries, Severity::warning, {},
-                               "more entries than the budget allows", "the rest are not listed");
-        return;
-      }
-      if (entries % 1024 == 0) volume_.context.check_cancelled();
+      if (!guard.may_visit({})) return;
       step = visit(seen);
       if (step == WalkStep::stop) return;
     }
-    const bool deep_enough = !on_the_way && depth - options.under.size() + 1 >= options.max_depth;
-    if (!link.is_folder || step == WalkStep::skip_folder || deep_enough) continue;
+    if (!link.is_folder || !guard.wants_inside(depth, step)) continue;
     if (entered[link.record]) continue;
-    if (levels.size() > volume_.context.budget.max_depth) {
-      volume_.context.report(
-          FindingCode::budget_depth, Severity::warning, volume_.record_place(link.record),
-          "folders lie deeper than the budget allows", "deeper ones are not listed");
-      continue;
-    }
+    if (!guard.may_enter(levels.size(), volume_.record_place(link.record))) continue;
     entered[link.record] = true;
     enter(link.record, {file->number, file->sequence}, lost);
   }

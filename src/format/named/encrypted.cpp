@@ -18,9 +18,9 @@
 #include <algorithm>
 #include <array>
 #include <map>
-#include <nlohmann/json.hpp>
 #include <string_view>
 
+#include "base/json_reader.h"
 #include "base/sha256.h"
 #include "format/named/named.h"
 #include "lantern/text.h"
@@ -86,12 +86,13 @@ std::optional<Recognition> luks(const ByteSource& source, std::uint64_t at) {
              whole.end());
   text.resize(
       static_cast<std::size_t>(std::find(text.begin(), text.end(), std::byte{0}) - text.begin()));
-  const auto slots = nlohmann::json::parse(text_of(text), nullptr, false);
-  if (!slots.is_object() || !slots.contains("keyslots") || !slots["keyslots"].is_object()) {
+  const auto header = JsonValue::parse(text_of(text));
+  const JsonValue* const slots = header ? header->find("keyslots") : nullptr;
+  if (slots == nullptr || !slots->is_object()) {
     found->required_key = "a passphrase or a key file; its list of key slots is damaged";
     return found;
   }
-  found->required_key = in_slots(slots["keyslots"].size());
+  found->required_key = in_slots(slots->size());
   return found;
 }
 

@@ -279,6 +279,7 @@ std::vector<Format> file_systems() {
        false,
        nullptr,
        false,
+       {},
        {{{}, 0x82, 0x82, {}, {partition_guid::kLinuxSwap}}}},
       {"zfs", files, {{0, "\x01\x01\0\0\0\0\0\0\0\0\0\x01"sv}}, at({16 * kKiB}), zfs},
       {"bcache",

@@ -4,9 +4,9 @@
 #include <cstdio>
 #include <cstring>
 #include <fstream>
-#include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "base/json_reader.h"
 #include "lantern/error.h"
 #include "lantern/json.h"
 
@@ -40,23 +40,26 @@ void write_image_record(const std::string& path, const ImageRecord& record) {
 
 std::optional<ImageRecord> read_image_record(const std::string& path) {
   std::ifstream file(path, std::ios::binary);
-  const auto json = nlohmann::json::parse(file, nullptr, /*allow_exceptions=*/false);
+  std::ostringstream all;
+  all << file.rdbuf();
+  const auto json = JsonValue::parse(all.str());
+  if (!json) return std::nullopt;
   try {
     ImageRecord record;
-    const auto kind = image_kind(json.at("kind").get<std::string>());
+    const auto kind = image_kind(json->at("kind").text());
     if (!kind) return std::nullopt;
     record.kind = *kind;
-    const auto& source = json.at("source");
-    record.source.size_bytes = source.at("size_bytes").get<std::uint64_t>();
-    record.source.sector_size = source.at("sector_size").get<std::uint32_t>();
-    record.source.samples_sha256 = source.at("samples_sha256").get<std::string>();
-    record.done_bytes = json.at("done_bytes").get<std::uint64_t>();
-    record.summary.stored_bytes = json.at("stored_bytes").get<std::uint64_t>();
-    for (const auto& range : json.at("unreadable"))
+    const JsonValue& source = json->at("source");
+    record.source.size_bytes = source.at("size_bytes").number();
+    record.source.sector_size = static_cast<std::uint32_t>(source.at("sector_size").number());
+    record.source.samples_sha256 = source.at("samples_sha256").text();
+    record.done_bytes = json->at("done_bytes").number();
+    record.summary.stored_bytes = json->at("stored_bytes").number();
+    for (const auto& [name, range] : json->at("unreadable").members())
       record.summary.unreadable.push_back(
-          {range.at(0).get<std::uint64_t>(), range.at(1).get<std::uint64_t>()});
+          {range.at(std::size_t{0}).number(), range.at(std::size_t{1}).number()});
     return record;
-  } catch (const nlohmann::json::exception&) {
+  } catch (const JsonMismatch&) {
     return std::nullopt;
   }
 }

@@ -11,8 +11,8 @@
 #include "container/chain.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
-#include "nest/evidence.h"
-#include "nest/folder_disks.h"
+#include "nest/opening/evidence.h"
+#include "nest/opening/folder_disks.h"
 #include "recover/machines/config.h"
 
 namespace lantern {

@@ -8,7 +8,7 @@
 #include "container/qcow/qcow2.h"
 #include "container/qcow/rebuild.h"
 #include "lantern/error.h"
-#include "nest/evidence.h"
+#include "nest/opening/evidence.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {

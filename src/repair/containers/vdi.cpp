@@ -4,7 +4,7 @@
 #include "base/lay.h"
 #include "container/vdi.h"
 #include "lantern/error.h"
-#include "nest/evidence.h"
+#include "nest/opening/evidence.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {

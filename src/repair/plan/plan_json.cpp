@@ -2,9 +2,9 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 #include "base/bytes.h"
+#include "base/json_reader.h"
 #include "base/sha256.h"
 #include "lantern/error.h"
 #include "lantern/repair.h"
@@ -88,10 +88,10 @@ Certainty certainty_of(const std::string& text) {
   fail("has a certainty that is not known: " + text);
 }
 
-std::vector<std::size_t> numbers_of(const nlohmann::json& list, std::size_t most) {
+std::vector<std::size_t> numbers_of(const JsonValue& list, std::size_t most) {
   std::vector<std::size_t> numbers;
-  for (const auto& number : list) {
-    numbers.push_back(number.get<std::size_t>());
+  for (const auto& [name, number] : list.members()) {
+    numbers.push_back(number.number());
     if (numbers.back() == 0 || numbers.back() > most) fail("names a step or fix it does not have");
   }
   return numbers;
@@ -148,55 +148,57 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
 }
 
 RepairPlan read_plan(const std::string& text) {
-  const auto document = nlohmann::json::parse(text, nullptr, /*allow_exceptions=*/false);
-  if (document.is_discarded() || !document.is_object()) fail("is not whole, or is none");
+  const auto parsed = JsonValue::parse(text);
+  if (!parsed || !parsed->is_object()) fail("is not whole, or is none");
+  const JsonValue& document = *parsed;
   RepairPlan plan;
   try {
-    plan.source = document.at("source").get<std::string>();
-    for (const auto& row : document.at("sources")) {
+    plan.source = document.at("source").text();
+    for (const auto& [name, row] : document.at("sources").members()) {
       if (plan.sources.size() >= kMaxSteps) fail("has too many sources");
       PlanSource source;
-      source.path = row.at("path").get<std::string>();
-      source.identity.size_bytes = row.at("size_bytes").get<std::uint64_t>();
-      source.identity.sector_size = row.at("sector_size").get<std::uint32_t>();
-      source.identity.samples_sha256 = row.at("samples_sha256").get<std::string>();
+      source.path = row.at("path").text();
+      source.identity.size_bytes = row.at("size_bytes").number();
+      source.identity.sector_size = static_cast<std::uint32_t>(row.at("sector_size").number());
+      source.identity.samples_sha256 = row.at("samples_sha256").text();
       plan.sources.push_back(std::move(source));
     }
     if (plan.sources.empty()) fail("names no source");
-    for (const auto& row : document.at("steps")) {
+    for (const auto& [name, row] : document.at("steps").members()) {
       if (plan.steps.size() >= kMaxSteps) fail("has too many steps");
       RepairStep step;
       step.number = plan.steps.size() + 1;
-      if (row.at("number").get<std::uint64_t>() != step.number) fail("its steps are not in order");
-      step.code = row.at("code").get<std::string>();
-      step.what = row.at("what").get<std::string>();
-      step.evidence = row.at("evidence").get<std::string>();
-      step.certainty = certainty_of(row.at("certainty").get<std::string>());
-      for (const auto& cell : row.at("writes")) {
+      if (row.at("number").number() != step.number) fail("its steps are not in order");
+      step.code = row.at("code").text();
+      step.what = row.at("what").text();
+      step.evidence = row.at("evidence").text();
+      step.certainty = certainty_of(row.at("certainty").text());
+      for (const JsonValue::Member& item : row.at("writes").members()) {
+        const JsonValue& cell = item.second;
         PlannedWrite write;
-        write.address = cell.at("address").get<std::string>();
-        write.offset_bytes = cell.at("offset_bytes").get<std::uint64_t>();
-        write.before = bytes_of(cell.at("before").get<std::string>());
-        write.after = bytes_of(cell.at("after").get<std::string>());
+        write.address = cell.at("address").text();
+        write.offset_bytes = cell.at("offset_bytes").number();
+        write.before = bytes_of(cell.at("before").text());
+        write.after = bytes_of(cell.at("after").text());
         step.writes.push_back(std::move(write));
       }
       plan.steps.push_back(std::move(step));
     }
-    for (const auto& row : document.at("fixes")) {
+    for (const auto& [name, row] : document.at("fixes").members()) {
       if (plan.fixes.size() >= kMaxSteps) fail("has too many fixes");
       RepairFix fix;
       fix.number = plan.fixes.size() + 1;
-      if (row.at("number").get<std::uint64_t>() != fix.number) fail("its fixes are not in order");
-      fix.certainty = certainty_of(row.at("certainty").get<std::string>());
-      fix.gain = row.at("gain").get<std::string>();
+      if (row.at("number").number() != fix.number) fail("its fixes are not in order");
+      fix.certainty = certainty_of(row.at("certainty").text());
+      fix.gain = row.at("gain").text();
       fix.needs = numbers_of(row.at("needs"), plan.fixes.size());
       fix.alternatives = numbers_of(row.at("alternatives"), document.at("fixes").size());
       fix.steps = numbers_of(row.at("steps"), plan.steps.size());
       plan.fixes.push_back(std::move(fix));
     }
-    if (document.at("steps_sha256").get<std::string>() != sum_of(plan))
+    if (document.at("steps_sha256").text() != sum_of(plan))
       fail("was edited since it was made: changes by hand have a way of their own");
-  } catch (const nlohmann::json::exception& error) {
+  } catch (const JsonMismatch& error) {
     fail(std::string("something is missing or of another kind: ") + error.what());
   }
   return plan;

@@ -1,4 +1,4 @@
-#include "nest/folder_disks.h"
+#include "nest/opening/folder_disks.h"
 
 #include <algorithm>
 #include <set>
@@ -7,7 +7,7 @@
 #include "lantern/container.h"
 #include "lantern/error.h"
 #include "lantern/file_system.h"
-#include "nest/evidence.h"
+#include "nest/opening/evidence.h"
 #include "nest/owner.h"
 
 namespace lantern {

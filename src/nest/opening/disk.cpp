@@ -1,4 +1,4 @@
-#include "nest/disk.h"
+#include "nest/opening/disk.h"
 
 #include <algorithm>
 #include <filesystem>

@@ -1,4 +1,4 @@
-#include "nest/evidence.h"
+#include "nest/opening/evidence.h"
 
 #include "filesystem/fat/places.h"
 #include "lantern/file_system.h"

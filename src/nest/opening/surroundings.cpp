@@ -1,11 +1,11 @@
-#include "nest/surroundings.h"
+#include "nest/opening/surroundings.h"
 
 #include <fmt/format.h>
 
 #include <filesystem>
 
 #include "container/tar.h"
-#include "nest/evidence.h"
+#include "nest/opening/evidence.h"
 
 namespace lantern {
 

@@ -1,4 +1,4 @@
-#include "nest/folder_neighbours.h"
+#include "nest/opening/folder_neighbours.h"
 
 #include <algorithm>
 

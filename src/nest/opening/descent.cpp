@@ -1,19 +1,28 @@
-#include "nest/descent.h"
+#include "nest/opening/descent.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 
 #include "container/tar.h"
 #include "lantern/error.h"
+#include "lantern/format/registry.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
-#include "nest/folder_disks.h"
-#include "nest/folder_neighbours.h"
-#include "nest/surroundings.h"
+#include "nest/opening/folder_disks.h"
+#include "nest/opening/folder_neighbours.h"
+#include "nest/opening/surroundings.h"
 
 namespace lantern {
 namespace {
+
+std::optional<std::uint64_t> whole_number(const std::string& text) {
+  std::uint64_t value = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (text.empty() || error != std::errc() || end != text.data() + text.size()) return std::nullopt;
+  return value;
+}
 
 // Follows the steps of an address one by one.
 class Descent {
@@ -166,6 +175,8 @@ class Descent {
         return take_entry(step);
       case Step::Kind::version:
         return take_version(step);
+      case Step::Kind::as:
+        return take_as(step);
       case Step::Kind::stream:
         return take_stream(step);
       case Step::Kind::member:
@@ -242,6 +253,58 @@ class Descent {
     open_entry();
   }
 
+  // What stands before the step, read as the format that it names.
+  void take_as(const Step& step) {
+    FileSystemOptions options = session_.options().file_system;
+    const std::size_t comma = std::min(step.text.find(','), step.text.size());
+    options.as = step.text.substr(0, comma);
+    if (options.as.empty())
+      throw Error(ErrorCode::usage, here(), std::nullopt, "\"as=\" names no format",
+                  "write as=ntfs, or as=raw");
+    for (std::size_t at = comma; at < step.text.size();) {
+      const std::size_t end = std::min(step.text.find(',', at + 1), step.text.size());
+      const std::string figure = step.text.substr(at + 1, end - at - 1);
+      const std::size_t equals = std::min(figure.find('='), figure.size());
+      const auto value = whole_number(figure.substr(std::min(equals + 1, figure.size())));
+      if (!value)
+        throw Error(ErrorCode::usage, here(), std::nullopt,
+                    fmt::format("\"{}\" is no figure", figure), "write KEY=BYTES");
+      options.geometry[figure.substr(0, equals)] = *value;
+      at = end;
+    }
+    const Format* const format = known_formats().find(options.as);
+    if (options.as != "raw" && (format == nullptr || format->open_container == nullptr))
+      return take_as_file_system(step, std::move(options));
+    Surroundings around;
+    Address address = disk().address;
+    SourcePtr bytes = disk().file;
+    if (target_.entry) {
+      around = surroundings(target_.entry->path.back(), beside_entry(), session_);
+      address = entry_address();
+      bytes = open_entry();
+    } else if (target_.volume) {
+      address = target_.volume->address;
+      bytes = target_.volume->bytes;
+    }
+    around.as = options.as;
+    enter(address.with(step), bytes, around);
+  }
+
+  void take_as_file_system(const Step& step, FileSystemOptions options) {
+    enter_file_as_disk();
+    VolumeRow row;
+    row.number = 1;
+    row.range = {0, disk().bytes->size()};
+    const Layer* layer = &disk();
+    if (target_.volume) {
+      row = target_.volume->row;
+      layer = target_.volume.get();
+    }
+    target_.volume =
+        session_.open_as(*layer, std::move(row), layer->address.with(step), std::move(options));
+    target_.volume->file_system();
+  }
+
   // The disk or the volume as it was in a version it keeps.
   void take_version(const Step& step) {
     enter_file_as_disk();
@@ -270,6 +333,11 @@ class Descent {
       throw Error(ErrorCode::unsupported, volume.address.print(), std::nullopt,
                   "is encrypted by " + volume.owner()->title,
                   "it needs " + volume.required_key() + "; it cannot be opened here yet");
+    const Address& address = volume.address;
+    const bool by_hand = !address.steps.empty() && address.steps.back().kind == Step::Kind::as;
+    if (!volume.file_system() && by_hand)
+      throw Error(ErrorCode::cannot_read, address.print(), std::nullopt, "cannot be read as that",
+                  {Do::survey, " without it tells what is there"});
     if (!volume.file_system())
       throw Error(ErrorCode::cannot_read, volume.address.print(), std::nullopt,
                   !volume.owner()
