@@ -85,7 +85,8 @@ void run(benchmark::State& state, Pack pack, Unpack unpack) {
                       bytes.begin() + static_cast<std::ptrdiff_t>(i * kUnit)))
         return state.SkipWithError("wrong bytes");
     }
-  state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * bytes.size()));
+  state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations()) *
+                          static_cast<std::int64_t>(bytes.size()));
   state.counters["packed"] = static_cast<double>(stored) / static_cast<double>(bytes.size());
 }
 

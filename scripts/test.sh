@@ -1,6 +1,7 @@
 #!/bin/bash
 # test.sh [--all]: on a fresh Debian 12 machine, installs what is missing, builds with GCC, and with clang and its
-# sanitizers, and runs the tests. Running it again is quick. --all: the long families whole, hours instead of minutes.
+# sanitizers, and runs the tests. Running it again is quick. --all: the long families and the lint whole, hours instead
+# of minutes.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 [ "${1:-}" = --all ] && export LANTERN_TEST_ALL=1
@@ -8,7 +9,7 @@ scripts/need.sh
 scripts/build.sh dev
 scripts/build.sh asan
 echo "looking: format and lint"
-scripts/lint.sh
+scripts/lint.sh "${1:-}"
 echo "testing: dev"
 ctest --test-dir build/dev --output-on-failure -j 2
 echo "testing: AddressSanitizer and UndefinedBehaviorSanitizer"

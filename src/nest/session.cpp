@@ -47,6 +47,9 @@ class Opened {
 }  // namespace
 
 struct Session::State {
+  State(OpenOptions own_options, Context own_context)
+      : options(std::move(own_options)), context(std::move(own_context)) {}
+
   OpenOptions options;
   Context context;
   Opened<DiskLayer> disks;

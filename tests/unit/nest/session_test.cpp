@@ -11,8 +11,6 @@ namespace {
 
 using kit::FatBuilder;
 
-constexpr std::size_t kMiB = 1 << 20;
-
 kit::Bytes fat_volume(std::string_view text) {
   FatBuilder fat(FatBuilder::Width::fat16);
   fat.file(0, "log.txt", kit::bytes_of(text), {2});

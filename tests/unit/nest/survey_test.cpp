@@ -1,0 +1,120 @@
+#include "lantern/survey.h"
+
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <sstream>
+
+#include "kit/disk_builder.h"
+#include "kit/fat_builder.h"
+
+namespace lantern {
+namespace {
+
+using kit::Bytes;
+using kit::FatBuilder;
+
+Bytes volume_of(const std::vector<std::string>& names) {
+  FatBuilder fat(FatBuilder::Width::fat16);
+  std::uint32_t cluster = 10;
+  for (const std::string& name : names) fat.file(0, name, kit::pattern(100, cluster), {cluster++});
+  return fat.bytes();
+}
+
+SurveyReport look_at(const std::vector<std::string>& paths, const Context& context) {
+  std::vector<Address> addresses;
+  for (const std::string& path : paths) addresses.push_back(Address::parse(path));
+  return survey(addresses, Session({}, context));
+}
+
+TEST(SurveyOfSeveral, TheOneWithMostOfThePeoplesFilesIsNamed) {
+  const kit::Folder folder;
+  const std::string few = folder.file("few.img", volume_of({"a.jpg"}));
+  const std::string many = folder.file("many.img", volume_of({"a.jpg", "b.jpg", "c.jpg"}));
+  const Context context;
+  const SurveyReport report = look_at({few, many}, context);
+  EXPECT_EQ(report.sources.size(), 2u);
+  EXPECT_EQ(report.chosen, many + "::1");
+  ASSERT_EQ(report.volumes.size(), 2u);
+  EXPECT_FALSE(report.volumes[0].likely_user_files);
+  EXPECT_TRUE(report.volumes[1].likely_user_files);
+}
+
+TEST(SurveyOfSeveral, ASourceGivenTwiceIsReadOnce) {
+  const kit::Folder folder;
+  const std::string path = folder.file("a.img", volume_of({"a.jpg"}));
+  const std::string link = folder / "link.img";
+  std::filesystem::create_symlink(path, link);
+  const Context context;
+  const SurveyReport report = look_at({path, link, path}, context);
+  EXPECT_EQ(report.sources.size(), 1u);
+  EXPECT_EQ(report.volumes.size(), 1u);
+  EXPECT_EQ(kit::codes(context), (std::vector<std::string>{"source.twice@0", "source.twice@0"}))
+      << "one of each name";
+}
+
+TEST(SurveyOfSeveral, TwoFilesOfOneIdAreTold) {
+  const kit::Folder folder;
+  const Bytes bytes = volume_of({"a.jpg"});
+  const Context context;
+  const SurveyReport report =
+      look_at({folder.file("a.img", bytes), folder.file("b.img", bytes)}, context);
+  EXPECT_EQ(report.volumes.size(), 2u);
+  EXPECT_EQ(kit::codes(context), std::vector<std::string>{"source.same-id@0"});
+}
+
+// A superblock of an array as Linux lays it (format/named/volume_managers.cpp).
+Bytes array_member(std::uint16_t role, std::uint8_t set) {
+  Bytes disk(1 << 20);
+  constexpr std::size_t kAt = 4096;
+  kit::put(disk, kAt, 0xA92B4EFC, 4);
+  kit::put(disk, kAt + 4, 1, 4);
+  kit::put(disk, kAt + 16, set, 1);
+  kit::put(disk, kAt + 72, 1, 4);
+  kit::put(disk, kAt + 92, 2, 4);
+  kit::put(disk, kAt + 128, 16, 8);
+  kit::put(disk, kAt + 136, 2000, 8);
+  kit::put(disk, kAt + 144, 8, 8);
+  kit::put(disk, kAt + 220, 1, 4);
+  kit::put(disk, kAt + 256, role, 2);
+  std::uint64_t sum = 0;
+  for (std::size_t i = 0; i < 256; i += 4)
+    for (std::size_t b = 0; b < 4; ++b)
+      sum += std::to_integer<std::uint64_t>(disk[kAt + i + b]) << (8 * b);
+  sum += role;
+  kit::put(disk, kAt + 216, static_cast<std::uint32_t>(sum + (sum >> 32)), 4);
+  return disk;
+}
+
+TEST(SurveyOfSeveral, MembersOfOneArrayAreTold) {
+  const kit::Folder folder;
+  const std::string second = folder.file("second.img", array_member(1, 7));
+  const std::string first = folder.file("first.img", array_member(0, 7));
+  const std::string other = folder.file("other.img", array_member(0, 8));
+  const Context context;
+  const SurveyReport report = look_at({second, first, other}, context);
+  ASSERT_EQ(report.sets.size(), 2u);
+  const SurveySet& set = report.sets[0];
+  ASSERT_EQ(set.members.size(), 2u);
+  EXPECT_EQ(set.members[0].address.first, first) << "by slot, not as given";
+  EXPECT_EQ(set.members[1].recognised.slot, 1u);
+  std::ostringstream text;
+  JsonWriter json(text);
+  json.begin_object();
+  write_json(json, report);
+  json.end_object();
+  EXPECT_NE(text.str().find("\"sets\""), std::string::npos);
+}
+
+TEST(Survey, OfNothingReadableAsksForAPlan) {
+  const kit::Folder folder;
+  const std::string path = folder.file("noise.img", Bytes(1 << 20));
+  const Context context;
+  const SurveyReport report = look_at({path}, context);
+  EXPECT_TRUE(report.chosen.empty());
+  ASSERT_EQ(report.volumes.size(), 1u);
+  EXPECT_EQ(content_of(*report.volumes[0].layer), "nothing but zeros at its start");
+}
+
+}  // namespace
+}  // namespace lantern
