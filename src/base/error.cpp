@@ -15,7 +15,7 @@ std::string one_line(const std::string& address, std::optional<std::uint64_t> of
   return line;
 }
 
-std::string with_next(std::string line, const Advice& next_step) {
+std::string with_next(const std::string& line, const Advice& next_step) {
   return next_step.empty() ? line : line + "; " + next_step.text();
 }
 

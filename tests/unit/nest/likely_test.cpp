@@ -16,9 +16,10 @@ DiskLayer& add_volume(DiskLayer& disk, const std::vector<std::string>& names, bo
   std::uint32_t cluster = 10;
   for (const std::string& name : names) {
     if (name.ends_with('/'))
-      fat.folder(0, name.substr(0, name.size() - 1), {cluster++});
+      fat.folder(0, name.substr(0, name.size() - 1), {cluster});
     else
-      fat.file(0, name, kit::pattern(100, cluster), {cluster++});
+      fat.file(0, name, kit::pattern(100, cluster), {cluster});
+    ++cluster;
   }
   VolumeRow row;
   row.number = disk.volumes.size() + 1;

@@ -17,7 +17,10 @@ using kit::FatBuilder;
 Bytes volume_of(const std::vector<std::string>& names) {
   FatBuilder fat(FatBuilder::Width::fat16);
   std::uint32_t cluster = 10;
-  for (const std::string& name : names) fat.file(0, name, kit::pattern(100, cluster), {cluster++});
+  for (const std::string& name : names) {
+    fat.file(0, name, kit::pattern(100, cluster), {cluster});
+    ++cluster;
+  }
   return fat.bytes();
 }
 

@@ -9,6 +9,7 @@
 
 #include "kit/disk_builder.h"
 #include "kit/ext_builder.h"
+#include "kit/thinned.h"
 #include "lantern/error.h"
 #include "lantern/repair.h"
 #include "lantern/scratch.h"
@@ -219,7 +220,8 @@ TEST_F(Repaired, AJournalCutAnywhereIsReadAsFarAsItGoes) {
   const kit::Bytes whole = kit::read_file(journal_);
   const kit::Bytes made = kit::read_file(path_);
   for (const bool repaired : {false, true})
-    for (std::size_t length = 0; length < whole.size(); length += length < 200 ? 3 : 60'013) {
+    for (std::size_t length = 0; length < whole.size();
+         length += kit::thinned(length < 200 ? 3 : 60'013)) {
       folder_.file("cut", kit::Bytes(whole.begin(), whole.begin() + static_cast<long>(length)));
       folder_.file("station.vdi", repaired ? made : hurt_);
       try {
@@ -278,7 +280,7 @@ TEST_F(Repaired, EveryBitOfAJournalFlippedHarmsNothing) {
   apply_repair(plan_, all_, Session({}, context_), how());
   const kit::Bytes whole = kit::read_file(journal_);
   const kit::Bytes made = kit::read_file(path_);
-  for (std::size_t at = 0; at < 600; at += 11) {
+  for (std::size_t at = 0; at < 600; at += kit::thinned(11)) {
     kit::Bytes flipped = whole;
     flipped[at] ^= std::byte{1} << (at % 8);
     folder_.file("flipped", flipped);

@@ -1,0 +1,25 @@
+// Loops that try every place of something: under the sanitizers, which are slow, only some of them.
+#pragma once
+
+#include <cstddef>
+
+namespace lantern::kit {
+
+#if defined(__has_feature)
+#if __has_feature(address_sanitizer)
+#define LANTERN_THINNED
+#endif
+#elif defined(__SANITIZE_ADDRESS__)
+#define LANTERN_THINNED
+#endif
+
+// How far to go on where one step is tried otherwise.
+constexpr std::size_t thinned(std::size_t step) {
+#ifdef LANTERN_THINNED
+  return step * 5;
+#else
+  return step;
+#endif
+}
+
+}  // namespace lantern::kit
