@@ -40,8 +40,8 @@ void open_scratch(const std::string& command, Job& job) {
   const std::string& path = job.scratch_file;
   if (path.empty()) return;
   if (command != "repair" && !exists_on_host(path))
-    throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such scratch file",
-                "lantern repair SRC --apply --scratch FILE makes one");
+    throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such overlay file",
+                "lantern repair SRC --apply --overlay FILE makes one");
   job.context.scratch = Scratch::in_file(path, job.context.clock->now_seconds());
 }
 
@@ -78,11 +78,11 @@ void CommonOptions::add_to(const Command& command, Job& job) {
   command.option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
       .one_of({"512", "1024", "2048", "4096"});
   command.option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
-  command.option("--look-in", look_in,
+  command.option("--search-dir", look_in,
                  "a folder where parents and extents of the disk may lie; repeatable");
   command.flag("--allow-devices", allow_devices,
                "open devices of this computer that a descriptor names");
-  command.option("--scratch", job.scratch_file,
+  command.option("--overlay", job.scratch_file,
                  "a file of writes to lay over the source, made by lantern repair");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
 }

@@ -17,7 +17,7 @@ struct Job {
   const Streams& streams;
   Context context;
   std::vector<std::string> arguments;
-  std::string scratch_file;               // --scratch FILE: its writes are laid over the source
+  std::string scratch_file;               // --overlay FILE: its writes are laid over the source
   mutable std::optional<Session> opened;  // made when it is first asked for
 };
 

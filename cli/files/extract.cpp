@@ -157,7 +157,7 @@ Run add_extract(OptionParser& parser, Job& job) {
                "further streams of a file too, each as a file beside it");
   command.flag("--owners", options->owners, "owner, group and mode too");
   command.flag("--set-id", options->set_id, "with --owners: set-user-id and set-group-id bits too");
-  command.option("--zone", options->zone,
+  command.option("--timezone", options->zone,
                  "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.footer("Example: lantern extract station.vdi::2 RESCUED --deleted");

@@ -338,11 +338,11 @@ void print_outcome(const Job& job, const Options& options, const RepairPlan& pla
                        fixes, source);
     const std::string parents = folder_of(plan.source);
     if (parents != folder_of(options.into))
-      out << fmt::format("Look at it with:  lantern survey {} --look-in {}\n",
+      out << fmt::format("Look at it with:  lantern survey {} --search-dir {}\n",
                          for_shell(options.into), for_shell(parents));
   } else if (job.context.scratch)
     out << fmt::format(
-        "Written to {0}: {1}. {2} was not changed.\nLook at it with --scratch {0}, "
+        "Written to {0}: {1}. {2} was not changed.\nLook at it with --overlay {0}, "
         "or delete that file.\n",
         for_terminal(job.scratch_file), fixes, source);
   else if (outcome.result.journal.empty())
@@ -365,7 +365,7 @@ int repair(Job& job, const Options& options) {
   const Address address = options.common.address(options.source);
   const bool asked = options.apply->given();
   if (!options.into.empty() && !job.scratch_file.empty())
-    throw Error(ErrorCode::usage, {}, std::nullopt, "--into and --scratch are two ways to try",
+    throw Error(ErrorCode::usage, {}, std::nullopt, "--into and --overlay are two ways to try",
                 "choose one of them");
   const RepairPlan plan = make_plan(options, address, options.common.session(job));
   const Address now = options.into.empty() ? address : Address{options.into, {}};

@@ -52,7 +52,7 @@ Run add_mount(OptionParser& parser, Job& job) {
   options->common.add_to(command, job);
   command.option("SRC DIR", options->arguments, "a disk or volume, and an empty folder")
       .values(1, 2);
-  command.option("--zone", options->zone,
+  command.option("--timezone", options->zone,
                  "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
   command.flag("--foreground", options->foreground, "stay until it is unmounted");
   command.footer("Example: mkdir BENCH; lantern mount station.vdi BENCH");

@@ -10,7 +10,7 @@
 
 namespace lantern {
 
-constexpr std::size_t kMostDepth = 64;
+constexpr std::size_t kMaxDepth = 64;
 
 // Puts values together as the parser tells of them. Values `visited_depth` below the document are
 // handed out and let go when they are whole.
@@ -71,7 +71,7 @@ class JsonBuilder final : public nlohmann::json_sax<nlohmann::json> {
   }
 
   bool open(JsonValue::Kind kind) {
-    if (open_.size() >= kMostDepth) return false;
+    if (open_.size() >= kMaxDepth) return false;
     if (visit_ != nullptr && open_.empty() && kind != JsonValue::Kind::object) return false;
     open_.push_back({made(kind, {}), {}});
     return true;

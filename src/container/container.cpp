@@ -27,7 +27,7 @@ Container open_as(const SourcePtr& file, const Surroundings& around, const Conte
   const Format* const format = known_formats().find(around.as);
   if (format == nullptr || format->open_container == nullptr)
     throw Error(ErrorCode::usage, context.address, std::nullopt,
-                "\"" + around.as + "\" is no container that is read here",
+                "\"" + around.as + "\" is not a container that is read here",
                 "raw, vdi, vmdk, qcow, qed, hdd, vhdx and vhd are");
   for (const auto open : {format->open_container, format->open_headless})
     if (auto container = open != nullptr ? open(file, around, context) : std::nullopt)

@@ -53,7 +53,7 @@ std::shared_ptr<const FileSystem> open_as(const SourcePtr& volume, const FileSys
   const Format* const format = known_formats().find(options.as);
   if (format == nullptr || format->open == nullptr)
     throw Error(ErrorCode::usage, context.address, std::nullopt,
-                fmt::format("\"{}\" is no file system that is read here", options.as),
+                fmt::format("\"{}\" is not a file system that is read here", options.as),
                 "fat, exfat, ntfs, ext and iso9660 are");
   for (const auto& [key, value] : options.geometry)
     if (std::find(format->geometry.begin(), format->geometry.end(), key) == format->geometry.end())

@@ -96,7 +96,7 @@ std::shared_ptr<Scratch> Scratch::in_file(const std::string& path, std::int64_t 
   auto log = there ? WriteLog::open(path) : WriteLog::create(path, {0, now_seconds, 0});
   if (log->last_mark())
     throw Error(ErrorCode::refused, path, std::nullopt,
-                "is the journal of a repair that was made, not a scratch",
+                "is the journal of an applied repair, not an overlay file",
                 {Do::undo, " takes that repair back; name another file"});
   return std::make_shared<LaidWrites>(std::move(log), nullptr);
 }
@@ -119,7 +119,7 @@ SourcePtr LaidWrites::over(const std::string& path, SourcePtr inner) {
       if (known->size_bytes != inner->size() ||
           known->samples_sha256 != identify(*inner).samples_sha256)
         throw Error(ErrorCode::refused, name, std::nullopt,
-                    "has changed since the scratch file was begun",
+                    "has changed since the overlay file was begun",
                     "begin a new one: what it holds does not fit the disk any more");
       for (const WriteLog::Write& write : log_->writes())
         if (write.file == laid.number) lay(laid, write.offset, {write.length, write.at});

@@ -10,8 +10,8 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kRecordBytes = 512;
-constexpr std::uint32_t kMostEntries = 1024;  // systems make a few
-constexpr std::uint32_t kMostBlockBytes = 4096;
+constexpr std::uint32_t kMaxEntries = 1024;  // systems make a few
+constexpr std::uint32_t kMaxBlockBytes = 4096;
 
 struct Entry {
   std::uint32_t count = 0;  // of all entries
@@ -38,7 +38,7 @@ std::uint32_t block_bytes(const ByteSource& disk, std::uint64_t at) {
   Bytes record(kRecordBytes);
   if (disk.read(at, record).length < record.size() || !has_text(record, 0, "ER")) return 0;
   const std::uint32_t bytes = be16(record, 2);
-  const bool can_be = bytes >= kRecordBytes && bytes <= kMostBlockBytes && is_power_of_two(bytes);
+  const bool can_be = bytes >= kRecordBytes && bytes <= kMaxBlockBytes && is_power_of_two(bytes);
   return can_be ? bytes : 0;
 }
 
@@ -80,7 +80,7 @@ std::optional<VolumeTable> read_apm(const SourcePtr& disk, std::uint32_t sector_
   VolumeTable table;
   table.sector_size = step;
   const std::uint32_t count = read_entry(*disk, step)->count;
-  for (std::uint32_t i = 1; i <= std::min(count, kMostEntries); ++i) {
+  for (std::uint32_t i = 1; i <= std::min(count, kMaxEntries); ++i) {
     context.check_cancelled();
     const std::uint64_t at = std::uint64_t{i} * step;
     const auto entry = read_entry(*disk, at);

@@ -86,8 +86,8 @@ TEST_F(Command, EveryPrintedAddressOpensAgain) {
 
 TEST_F(Command, ExtractSaysWhatCameBack) {
   const std::string out = folder_ / "out";
-  const Ran ran =
-      lantern({"extract", card_, out, "--deleted", "--case", folder_ / "case", "--zone", "UTC"});
+  const Ran ran = lantern(
+      {"extract", card_, out, "--deleted", "--case", folder_ / "case", "--timezone", "UTC"});
   EXPECT_EQ(ran.code, kDoneWithFindings) << "one is not whole";
   EXPECT_NE(ran.out.find("5 files"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("1 not proven whole"), std::string::npos) << ran.out;
@@ -145,7 +145,7 @@ TEST_F(Command, BadInputGetsOneClearLine) {
       {{"extract", card_}, kUsage, "a source and a destination"},
       {{"extract", card_, card_}, kRefused, "it is the source itself"},
       {{"extract", card_, text}, kRefused, "it is a file, not a folder"},
-      {{"extract", card_, folder_ / "o", "--zone", "Nowhere/Else"}, kUsage, "zone"},
+      {{"extract", card_, folder_ / "o", "--timezone", "Nowhere/Else"}, kUsage, "zone"},
       {{"extract", card_, folder_ / "o", "--manifest", card_}, kRefused, "is there already"},
       {{"demo", text}, kRefused, ""},
   };

@@ -96,11 +96,11 @@ TEST_F(RepairCommand, APlanIsKeptAndMadeLaterOrRefusedWhenTheDiskChanged) {
 
 TEST_F(RepairCommand, IsTriedInAScratchOrAChildFirst) {
   const std::string scratch = folder_ / "trial.writes";
-  EXPECT_EQ(lantern({"repair", path_, "--apply", "--scratch", scratch}).code, 0);
+  EXPECT_EQ(lantern({"repair", path_, "--apply", "--overlay", scratch}).code, 0);
   EXPECT_EQ(kit::read_file(path_), disk_);
-  EXPECT_NE(lantern({"list", path_, "--scratch", scratch}).out.find("/log.txt"), std::string::npos);
+  EXPECT_NE(lantern({"list", path_, "--overlay", scratch}).out.find("/log.txt"), std::string::npos);
   EXPECT_EQ(lantern({"list", path_}).code, 3);
-  EXPECT_EQ(lantern({"list", path_, "--scratch", folder_ / "none"}).code, 2);
+  EXPECT_EQ(lantern({"list", path_, "--overlay", folder_ / "none"}).code, 2);
   const std::string child = folder_ / "trial.qcow2";
   EXPECT_EQ(lantern({"repair", path_, "--apply", "--into", child}).code, 0);
   EXPECT_EQ(kit::read_file(path_), disk_);

@@ -191,10 +191,10 @@ def chains():
         machine.quit()
         check_read(f"chain of {name}", f"{folder}/top.img", "top.raw")
         check_read(f"base of {name} by itself", f"{folder}/base.img", "base.raw")
-        # The base elsewhere: only --look-in finds it.
+        # The base elsewhere: only --search-dir finds it.
         os.mkdir(f"{folder}/elsewhere")
         os.rename(f"{folder}/base.img", f"{folder}/elsewhere/base.img")
-        check_read(f"chain of {name}, --look-in", f"{folder}/top.img", "top.raw", ["--look-in", f"{folder}/elsewhere"])
+        check_read(f"chain of {name}, --search-dir", f"{folder}/top.img", "top.raw", ["--search-dir", f"{folder}/elsewhere"])
     assert zero, "some of the changes are zeros"
 
 

@@ -137,7 +137,7 @@ def judge(lantern, volume, figures):
     manifest = os.path.join(volume.folder, "manifest.json")
     if os.path.exists(manifest):
         os.unlink(manifest)
-    done = run(lantern, "extract", volume.image, out, "--deleted", "--manifest", manifest, "--zone", "UTC", check=False)
+    done = run(lantern, "extract", volume.image, out, "--deleted", "--manifest", manifest, "--timezone", "UTC", check=False)
     wrong = []
     if done.returncode not in (0, 1):
         return [f"exit {done.returncode}: {done.stderr.decode()}"]

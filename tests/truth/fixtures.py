@@ -35,7 +35,7 @@ def check(lantern, name, folder, figures):
         out, manifest = os.path.join(folder, f"{name}-{volume}"), os.path.join(folder, "manifest.json")
         if os.path.exists(manifest):
             os.unlink(manifest)
-        done = run(lantern, "extract", f"{disk}::{volume}", out, "--deleted", "--manifest", manifest, "--zone", "UTC",
+        done = run(lantern, "extract", f"{disk}::{volume}", out, "--deleted", "--manifest", manifest, "--timezone", "UTC",
                    "--code-page", "850")
         if done.returncode not in (0, 1):
             wrong.append(f"exit {done.returncode}: {done.stderr.decode()}")

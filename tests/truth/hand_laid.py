@@ -274,7 +274,7 @@ def check_vdi(judge):
     judge.equal("VDI chain of three by identity", "grandchild.vdi", disk)
     os.mkdir("vdis")
     os.rename("base.vdi", "vdis/renamed.vdi")
-    judge.equal("VDI chain with its base elsewhere", "grandchild.vdi", disk, "--look-in", "vdis")
+    judge.equal("VDI chain with its base elsewhere", "grandchild.vdi", disk, "--search-dir", "vdis")
     # Without the base: what the children hold is read, the rest is lost, and zero where it was discarded.
     held = lay({0: block(200, size), 3 * size: block(103, size), 4 * size: block(104, size)}, 9 * size)
     judge.equal("VDI chain without its base", "grandchild.vdi", held,
@@ -300,7 +300,7 @@ def check_vhd(judge):
     judge.equal("VHD differencing, by identity", "child.vhd", disk)
     os.mkdir("away")
     os.rename("other-name.vhd", "away/base.vhd")
-    judge.equal("VHD differencing, --look-in", "child.vhd", disk, "--look-in", "away")
+    judge.equal("VHD differencing, --search-dir", "child.vhd", disk, "--search-dir", "away")
     put("base.vhd", vhd(5, base, own=b"\x29" * 16))
     ran = judge.run("survey", "child.vhd", "--json")
     judge.note("VHD parent of another identity is told", "chain.parent-changed" in ran.stdout, ran.stdout)

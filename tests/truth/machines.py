@@ -62,15 +62,15 @@ def registry():
     disk = found[0]["disks"][0]
     check("registry: its disk", (disk["slot"], disk["place"], disk["format"]), ("SATA port 0", snap, "vdi"))
     # The parent lies one folder up, where a name alone does not lead: the chain is the finding.
-    found, codes, out = machines("gauge", "--look-in", "gauge")
+    found, codes, out = machines("gauge", "--search-dir", "gauge")
     check("registry: its chain", [c["place"] for c in found[0]["disks"][0]["chain"]], ["gauge/tide.vdi"])
     check("registry: snapshots", [s["name"] for s in found[0]["snapshots"]], ["before the storm"])
     check("registry: nothing loose", [x for x in out["loose"] if x != snap], [])
     os.rename("gauge/gauge.vbox", "gauge/gauge.vbox-prev")
-    found, codes, _ = machines("gauge", "--look-in", "gauge")
+    found, codes, _ = machines("gauge", "--search-dir", "gauge")
     check("registry: a backup copy", (found[0]["backup"], "machine.backup" in codes), (True, True))
     write("gauge/gauge.vbox", REGISTRY.format(more='stateFile="Snapshots/2026.sav"'))
-    found, codes, _ = machines("gauge", "--look-in", "gauge")
+    found, codes, _ = machines("gauge", "--search-dir", "gauge")
     check("registry: suspended", (len(found), found[0]["state"], "machine.suspended" in codes), (1, "suspended", True))
     os.rename("gauge/tide.vdi", "gauge/renamed by hand.vdi")
     os.rename(snap, "gauge/also renamed.vdi")

@@ -69,7 +69,7 @@ class Session {
   std::shared_ptr<State> state_;
 };
 
-// The disks in the folder FIRST is; an address that is none comes back as it is.
+// The disks in the folder FIRST is; any other address comes back as it is.
 std::vector<Address> disks_of(const Address& address, const Context& context);
 
 // Visits what the target names, and what is in it, as it was in the versions of its volume, the

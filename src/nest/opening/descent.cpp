@@ -268,7 +268,7 @@ class Descent {
       const auto value = whole_number(figure.substr(std::min(equals + 1, figure.size())));
       if (!value)
         throw Error(ErrorCode::usage, here(), std::nullopt,
-                    fmt::format("\"{}\" is no figure", figure), "write KEY=BYTES");
+                    fmt::format("\"{}\" is not a valid figure", figure), "write KEY=BYTES");
       options.geometry[figure.substr(0, equals)] = *value;
       at = end;
     }

@@ -265,7 +265,7 @@ def links_and_folders():
     os.symlink("bench/disk.img", "link.img")
     done = lantern("repair", "link.img", "--apply", "--into", "of-link.qcow2")
     check(done.returncode == 0, f"into, through a link: {done.stderr}")
-    seen = lantern("list", "of-link.qcow2::1", "--look-in", "bench")
+    seen = lantern("list", "of-link.qcow2::1", "--search-dir", "bench")
     check(seen.returncode in (0, 1), f"the child does not open: {seen.stderr}")
     done = lantern("repair", "bench::disk.img", "--apply", "--journal", "folder.undo", "--drop-trial")
     check(done.returncode == 0 and get("bench/disk.img") == bytes(disk.data), f"FOLDER::disk.img: {done.stderr}")

@@ -61,7 +61,7 @@ TEST(PartialTargets, AreErrors) {
     const Target& t = target;
     const auto content = make_memory_source(std::vector<std::byte>(16));
     std::vector<Call> calls = {
-        {"Target::volume_view", [&] { t.volume_layer(); }},
+        {"Target::volume_layer", [&] { t.volume_layer(); }},
         {"Target::file_system", [&] { t.file_system(); }},
         {"walk_target", [&] { walk_target(t, {}, [](const Entry&) { return WalkStep::go_on; }); }},
         {"walk_versions",
