@@ -11,6 +11,7 @@
 namespace lantern {
 
 constexpr std::size_t kMaxDepth = 64;
+constexpr std::size_t kMaxMembers = 64;  // of a document that is visited member by member
 
 // Puts values together as the parser tells of them. Values `visited_depth` below the document are
 // handed out and let go when they are whole.
@@ -43,8 +44,9 @@ class JsonBuilder final : public nlohmann::json_sax<nlohmann::json> {
   bool key(string_t& value) override {
     if (visit_ != nullptr && open_.size() == 1) {
       names_.push_back(value);
-      // One name twice: which of them counts is not known.
-      if (std::count(names_.begin(), names_.end(), value) > 1) return false;
+      // One name twice: which of them counts is not known. More than a few are no document of ours.
+      if (names_.size() > kMaxMembers || std::count(names_.begin(), names_.end(), value) > 1)
+        return false;
     }
     open_.back().name = std::move(value);
     return true;

@@ -76,8 +76,8 @@ Parent missing_parent(const ParentWanted& wanted, const Context& context, std::s
   const std::string asked = asked_for(wanted);
   context.report(FindingCode::chain_parent_missing, Severity::damage, {},
                  fmt::format("the parent this disk lies on cannot be used: {} ({})", asked, why),
-                 "what this file holds itself is read, the rest is given as lost; name the "
-                 "parent's folder as one to look in");
+                 "what this file holds itself is read, the rest is treated as unreadable; add "
+                 "the parent's folder to the search folders");
   Parent parent;
   parent.missing = true;
   ChainLink link;

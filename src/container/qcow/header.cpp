@@ -19,7 +19,7 @@ constexpr std::uint64_t kMostName = 1023;
 constexpr std::uint64_t kMostDisk = 1ull << 62;
 constexpr std::uint32_t kMostSnapshots = 65'536;
 constexpr std::uint64_t kKnownFeatures = 0x1F;
-constexpr int kMostNodes = 16;
+constexpr int kMaxNodes = 16;
 
 std::string text_at(const ByteSource& file, std::uint64_t offset, std::uint64_t length) {
   Bytes bytes(static_cast<std::size_t>(length));
@@ -53,9 +53,9 @@ void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t 
 
 // The file name in a tree of nodes, whether nested or with dotted keys.
 std::string json_file_name(const JsonValue& node, int depth) {
-  if (depth > kMostNodes) return {};
+  if (depth > kMaxNodes) return {};
   std::string prefix;
-  for (int i = 0; i < kMostNodes; ++i, prefix += "file.")
+  for (int i = 0; i < kMaxNodes; ++i, prefix += "file.")
     if (const JsonValue* const name = node.find(prefix + "filename");
         name != nullptr && name->kind() == JsonValue::Kind::text)
       return name->text();

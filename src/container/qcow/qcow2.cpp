@@ -173,7 +173,7 @@ SourcePtr find_data_file(const SourcePtr& file, const Qcow2Header& header,
     context.report(FindingCode::extent_missing, Severity::damage, {0, header.disk_bytes},
                    fmt::format("qcow2: the file that holds the data, \"{}\", is not here",
                                for_terminal(header.data_file)),
-                   "all of it is given as lost; name its folder as one to look in");
+                   "all of it is treated as unreadable; add its folder to the search folders");
     return make_joined({{ExtentKind::unreadable, header.disk_bytes, nullptr, 0}});
   }
   container.stored_bytes += found->file->size();

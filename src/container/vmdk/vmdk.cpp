@@ -111,7 +111,7 @@ class Assembly {
             std::vector<Piece>& pieces) const {
     const std::uint64_t bytes = extent.sectors * kSector;
     context_.report(code, Severity::damage, {at, bytes}, std::move(message),
-                    "its place is kept and given as lost; name its folder as one to look in");
+                    "its place is treated as unreadable; add its folder to the search folders");
     pieces.push_back({ExtentKind::unreadable, bytes, nullptr, 0});
   }
 

@@ -9,9 +9,9 @@ namespace lantern::ntfs {
 namespace {
 
 constexpr std::size_t kBootBytes = 512;
-constexpr std::uint64_t kMostClusterBytes = 2u << 20;
-constexpr std::uint32_t kLeastStructure = 512;
-constexpr std::uint32_t kMostStructure = 64u << 10;
+constexpr std::uint64_t kMaxClusterBytes = 2u << 20;
+constexpr std::uint32_t kMinStructure = 512;
+constexpr std::uint32_t kMaxStructure = 64u << 10;
 
 // Bytes of a record or an index buffer, from clusters or from minus a power of two.
 std::optional<std::uint32_t> structure_bytes(std::uint8_t value, std::uint64_t cluster_bytes) {
@@ -20,7 +20,7 @@ std::optional<std::uint32_t> structure_bytes(std::uint8_t value, std::uint64_t c
     bytes = value * cluster_bytes;
   else if (value >= 0xE0)
     bytes = std::uint64_t{1} << (256 - value);
-  if (bytes < kLeastStructure || bytes > kMostStructure || !is_power_of_two(bytes))
+  if (bytes < kMinStructure || bytes > kMaxStructure || !is_power_of_two(bytes))
     return std::nullopt;
   return static_cast<std::uint32_t>(bytes);
 }
@@ -39,7 +39,7 @@ std::optional<Geometry> parse_boot_sector(ByteView sector, std::uint64_t place) 
     g.cluster_bytes = std::uint64_t{per_cluster} * g.sector_bytes;
   else if (per_cluster >= 0xF0)
     g.cluster_bytes = (std::uint64_t{1} << (256 - per_cluster)) * g.sector_bytes;
-  if (!is_power_of_two(g.cluster_bytes) || g.cluster_bytes > kMostClusterBytes) return std::nullopt;
+  if (!is_power_of_two(g.cluster_bytes) || g.cluster_bytes > kMaxClusterBytes) return std::nullopt;
   const std::uint64_t sectors = le64(sector, 0x28);
   if (sectors == 0 || sectors >> (63 - std::countr_zero(g.sector_bytes)) != 0) return std::nullopt;
   g.volume_bytes = sectors * g.sector_bytes;
@@ -84,9 +84,9 @@ std::vector<Geometry> geometry_by_hand(const std::map<std::string, std::uint64_t
   const std::uint64_t table = figure("table", volume_bytes);
   const bool can_be = is_power_of_two(sector) && sector >= 256 && sector <= 4096 &&
                       is_power_of_two(cluster) && cluster >= sector &&
-                      cluster <= kMostClusterBytes && is_power_of_two(record) &&
-                      record >= kLeastStructure && record <= kMostStructure &&
-                      table < volume_bytes && table % cluster == 0;
+                      cluster <= kMaxClusterBytes && is_power_of_two(record) &&
+                      record >= kMinStructure && record <= kMaxStructure && table < volume_bytes &&
+                      table % cluster == 0;
   if (!can_be) return {};
   Geometry g;
   g.sector_bytes = static_cast<std::uint32_t>(sector);

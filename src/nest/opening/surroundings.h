@@ -20,7 +20,7 @@ SourcePtr whole_or_first_piece(std::string_view name, const SourcePtr& file,
 Surroundings surroundings(const std::string& name, std::shared_ptr<const Neighbours> beside,
                           const Session& session);
 
-// The folder FIRST is: of the host, or an archive. Empty: it is none.
+// The folder FIRST is: of the host, or an archive. Empty: it is not a folder.
 std::shared_ptr<const Neighbours> first_folder(const Address& first, const Context& context);
 
 // What the members of an archive are called.

@@ -159,7 +159,7 @@ class FolderSearch {
           .report(FindingCode::machine_disk_missing, Severity::damage, {},
                   fmt::format("the disk \"{}\" of \"{}\" is not where the machine says",
                               for_terminal(wanted.file), for_terminal(machine.name)),
-                  disk.candidate.empty() ? "name its folder as one to look in"
+                  disk.candidate.empty() ? "add its folder to the search folders"
                                          : for_terminal(disk.candidate) + " answers to it");
       return disk;
     }

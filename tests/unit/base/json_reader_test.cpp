@@ -62,6 +62,9 @@ TEST(VisitJson, WhatIsCutOrNoObjectIsTold) {
   EXPECT_FALSE(visited("[]"));
   EXPECT_FALSE(visited(R"({"files": [{"id": "1"})"));
   EXPECT_FALSE(visited(R"({"job": 1, "job": 2})"));
+  std::string many = "{";
+  for (int i = 0; i < 100; ++i) many += (i == 0 ? "\"" : ", \"") + std::to_string(i) + "\": 1";
+  EXPECT_FALSE(visited(many + "}")) << "more members than a document of ours has";
   EXPECT_TRUE(visited("{}"));
 }
 
