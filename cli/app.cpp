@@ -80,6 +80,8 @@ void CommonOptions::add_to(const Command& command, Job& job) {
   command.option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
   command.option("--search-dir", look_in,
                  "a folder where parents and extents of the disk may lie; repeatable");
+  command.option("--with", with,
+                 "a further source of the same job, such as the disk a journal is on; repeatable");
   command.flag("--allow-devices", allow_devices,
                "open devices of this computer that a descriptor names");
   command.option("--overlay", job.scratch_file,
@@ -102,7 +104,11 @@ const Session& CommonOptions::session(const Job& job) const {
   options.host = this_host();
   options.look_in = look_in;
   options.allow_devices = allow_devices;
-  return job.opened.emplace(std::move(options), job.context);
+  for (const std::string& one : with) options.with.push_back(Address::parse(one));
+  const Session& session = job.opened.emplace(std::move(options), job.context);
+  // One that cannot be opened is said at once, not when it is missed.
+  for (const Address& one : session.options().with) session.open_disk(one);
+  return session;
 }
 
 int exit_for_findings(const Job& job) {

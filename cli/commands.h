@@ -30,6 +30,7 @@ struct CommonOptions {
   std::string case_folder;
   std::vector<std::string> look_in;
   bool allow_devices = false;
+  std::vector<std::string> with;  // further sources of the same job
 
   void add_to(const Command& command, Job& job);
   Address address(const std::string& argument) const;

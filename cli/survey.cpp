@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <memory>
 #include <ostream>
+#include <set>
 
 #include "cli/advice.h"
 #include "cli/case_log.h"
@@ -19,13 +20,29 @@ struct Options {
   bool exact = false;
 };
 
-void print_json(const Job& job, const SurveyReport& report) {
+// With the other sources that what it is done to belongs together with.
+std::string next_command(const SurveyReport& report, const Action& action,
+                         const CommonOptions& common) {
+  std::set<std::string> others(common.with.begin(), common.with.end());
+  const std::string own = Address::parse(action.arguments.front()).first;
+  for (const SurveySet& set : report.sets) {
+    const auto is_own = [&](const SetMember& one) { return one.address.first == own; };
+    if (std::none_of(set.members.begin(), set.members.end(), is_own)) continue;
+    for (const SetMember& member : set.members) others.insert(member.address.first);
+  }
+  others.erase(own);
+  std::string text = command_for(action);
+  for (const std::string& other : others) text += " --with " + for_shell(other);
+  return text;
+}
+
+void print_json(const Job& job, const SurveyReport& report, const CommonOptions& common) {
   JsonWriter json(job.streams.out);
   json.begin_object();
   write_json(json, report);
   findings_json(json, job.context);
   json.key("next").begin_array();
-  for (const Action& action : report.next) json.value(command_for(action));
+  for (const Action& action : report.next) json.value(next_command(report, action, common));
   json.end_array().end_object();
 }
 
@@ -117,7 +134,10 @@ int survey_sources(Job& job, const Options& options) {
     addresses.push_back(options.common.address(""));
   for (const std::string& source : options.sources)
     addresses.push_back(options.common.address(source));
-  const Session& session = options.common.session(job);
+  CommonOptions together = options.common;
+  if (addresses.size() > 1)
+    for (const Address& address : addresses) together.with.push_back(address.print());
+  const Session& session = together.session(job);
   print_machines_of(job, addresses, session, options);
   const SurveyReport report = survey(addresses, session);
   const int code = exit_for_findings(job);
@@ -126,7 +146,7 @@ int survey_sources(Job& job, const Options& options) {
   for (const Address& address : addresses) paths.push_back(address.first);
   append_to_case(options.common.case_folder, job, paths, {}, code);
   if (options.common.json) {
-    print_json(job, report);
+    print_json(job, report, options.common);
     return code;
   }
   std::ostream& out = job.streams.out;
@@ -165,7 +185,8 @@ int survey_sources(Job& job, const Options& options) {
   else
     print_findings(job.streams, out, job.context);
   if (!report.next.empty()) out << "\nNext:\n";
-  for (const Action& action : report.next) out << "  " << for_terminal(command_for(action)) << '\n';
+  for (const Action& action : report.next)
+    out << "  " << for_terminal(next_command(report, action, options.common)) << '\n';
   return code;
 }
 

@@ -179,13 +179,29 @@ struct FileSystemOptions {
   std::map<std::string, std::uint64_t> geometry;
 };
 
+// What a file system lies in: its volume, and others that the volume names.
+struct FileSystemSources {
+  // The one of this identity (ext: UUID of the device its journal is on); empty pointer: it is not
+  // among the sources. Any thread.
+  using Other = std::function<SourcePtr(std::string_view identity)>;
+
+  FileSystemSources(SourcePtr own, Other named = {})
+      : volume(std::move(own)), other_(std::move(named)) {}
+  SourcePtr other(std::string_view identity) const { return other_ ? other_(identity) : nullptr; }
+
+  SourcePtr volume;
+
+ private:
+  Other other_;
+};
+
 // Empty when no file system that can be read here is recognised. Throws Error{usage} when
 // options.as is no file system that is read, or takes no such figures. `recognised`: what the
 // registry says of the volume, when that is known already.
-std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_file_system(const FileSystemSources& sources,
                                                    const FileSystemOptions& options,
                                                    const Context& context);
-std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_file_system(const FileSystemSources& sources,
                                                    const std::vector<Recognition>& recognised,
                                                    const FileSystemOptions& options,
                                                    const Context& context);

@@ -48,7 +48,8 @@ std::string_view to_string(EntryState state) {
 
 namespace {
 
-std::shared_ptr<const FileSystem> open_as(const SourcePtr& volume, const FileSystemOptions& options,
+std::shared_ptr<const FileSystem> open_as(const FileSystemSources& sources,
+                                          const FileSystemOptions& options,
                                           const Context& context) {
   const Format* const format = known_formats().find(options.as);
   if (format == nullptr || format->open == nullptr)
@@ -62,22 +63,23 @@ std::shared_ptr<const FileSystem> open_as(const SourcePtr& volume, const FileSys
                   format->geometry.empty()
                       ? "it finds its figures itself, or not at all"
                       : fmt::format("it takes {}", fmt::join(format->geometry, ", ")));
-  return format->open(volume, options, context);
+  return format->open(sources, options, context);
 }
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_file_system(const FileSystemSources& sources,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
-  return open_file_system(volume, known_formats().recognise(*given(volume)), options, context);
+  return open_file_system(sources, known_formats().recognise(*given(sources.volume)), options,
+                          context);
 }
 
-std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_file_system(const FileSystemSources& sources,
                                                    const std::vector<Recognition>& recognised,
                                                    const FileSystemOptions& options,
                                                    const Context& context) {
-  if (!options.as.empty()) return open_as(volume, options, context);
+  if (!options.as.empty()) return open_as(sources, options, context);
   // What begins the volume and is verified comes before what a copy, or figures alone, still tell:
   // they may be remains of what was there before.
   const auto begins = [&](const Format& format) {
@@ -88,10 +90,10 @@ std::shared_ptr<const FileSystem> open_file_system(const SourcePtr& volume,
   const auto& formats = known_formats().formats();
   for (const Format& format : formats)
     if (format.open != nullptr && begins(format))
-      if (auto files = format.open(volume, options, context)) return files;
+      if (auto files = format.open(sources, options, context)) return files;
   for (const Format& format : formats)
     if (format.open != nullptr)
-      if (auto files = format.open(volume, options, context)) return files;
+      if (auto files = format.open(sources, options, context)) return files;
   return nullptr;
 }
 

@@ -27,7 +27,8 @@ Format format();
 }
 namespace ext {
 Format format();
-}
+Format journal_format();  // of a journal on a device of its own
+}  // namespace ext
 namespace iso9660 {
 Format format();
 }

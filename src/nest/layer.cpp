@@ -21,12 +21,15 @@ VolumeStart start_of(const ByteSource& volume) {
 
 }  // namespace
 
-VolumeLayer::VolumeLayer(Address called, VolumeRow entry, SourcePtr volume,
+VolumeLayer::VolumeLayer(Address called, VolumeRow entry, FileSystemSources sources,
                          std::vector<LayerPtr> from, FileSystemOptions options,
                          const Context& context)
-    : row(std::move(entry)), options_(std::move(options)), context_(context) {
+    : row(std::move(entry)),
+      options_(std::move(options)),
+      sources_(std::move(sources)),
+      context_(context) {
   address = std::move(called);
-  bytes = std::move(volume);
+  bytes = sources_.volume;
   inputs = std::move(from);
   context_.address = address.print();
   findings->forward_to(context.findings);
@@ -105,7 +108,7 @@ void VolumeLayer::open() const {
   // What a reader makes of another's remains is not to be told.
   Context reading = context_;
   reading.findings = std::make_shared<FindingSink>();
-  auto files = open_file_system(bytes, recognised(), options_, reading);
+  auto files = open_file_system(sources_, recognised(), options_, reading);
   owner_.reset();
   if (!options_.as.empty()) {
     // By hand: only what says the same counts.

@@ -12,6 +12,7 @@
 #include "nest/opening/descent.h"
 #include "nest/opening/disk.h"
 #include "nest/opening/folder_disks.h"
+#include "nest/opening/other_sources.h"
 #include "nest/opening/surroundings.h"
 
 namespace lantern {
@@ -112,22 +113,24 @@ DiskPtr Session::open_first(const Address& address) const {
     const std::string name = path.filename().string();
     layer->bytes = whole_or_first_piece(name, file, *neighbours, own);
     return open_disk_layer(layer->bytes, first, surroundings(name, neighbours, *this), {layer},
-                           options(), context());
+                           *this);
   });
 }
 
 DiskPtr Session::open_bytes(const SourcePtr& bytes, const Address& address,
                             const Surroundings& around, std::vector<LayerPtr> from) const {
   return state_->disks.get(address.print(), [&] {
-    return open_disk_layer(bytes, address, around, std::move(from), options(), context());
+    return open_disk_layer(bytes, address, around, std::move(from), *this);
   });
 }
 
 VolumePtr Session::open_range(const DiskLayer& disk, VolumeRow row, const Address& address) const {
   return state_->volumes.get(address.print(), [&] {
     const SourcePtr bytes = make_window(disk.bytes, row.range);
-    return std::make_shared<const VolumeLayer>(address, std::move(row), bytes, disk.inputs,
-                                               options().file_system, context());
+    return std::make_shared<const VolumeLayer>(
+        address, std::move(row),
+        FileSystemSources(bytes, other_sources(disk.bytes, disk.table.rows, *this)), disk.inputs,
+        options().file_system, context());
   });
 }
 

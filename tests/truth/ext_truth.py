@@ -16,7 +16,7 @@ import subprocess
 import sys
 import tempfile
 
-from lab import MIB, Mounted, bad, run, sha
+from lab import MIB, Mounted, bad, check, run, sha
 from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -201,11 +201,11 @@ def extracted(image, *options):
 FACTS = ("kind", "mode", "user", "group", "links", "size", "modified", "changed", "accessed")
 
 
-def check_active(name, image, truth, facts=FACTS):
+def check_active(name, image, truth, facts=FACTS, options=()):
     """Everything the kernel shows, and nothing more."""
     wrong = []
     listed = {}
-    for row in document("list", image)["entries"]:
+    for row in document("list", image, *options)["entries"]:
         listed[path_of(row)] = row
     for path, fact in truth.items():
         row = listed.pop(path, None)
@@ -226,7 +226,7 @@ def check_active(name, image, truth, facts=FACTS):
         holed = fact["kind"] == "file" and fact["size"] and fact["data"] != [[0, fact["size"]]]
         if not (holed or fact["kind"] == "folder" and fact["attributes"]) or facts is not FACTS:
             continue
-        shown = document("show", f"{image}::1::{os.fsdecode(path)}")
+        shown = document("show", f"{image}::1::{os.fsdecode(path)}", *options)
         mine = {a["name"]: sha(base64.b64decode(a["value"])) for a in shown["extended_attributes"]}
         if mine != fact["attributes"]:
             wrong.append(f"{path}: attributes shown differ")
@@ -240,7 +240,7 @@ def check_active(name, image, truth, facts=FACTS):
                     data.append([extent["offset_bytes"], end])
             if data != fact["data"]:
                 wrong.append(f"{path}: holes differ: {fact['data'][:4]}, shown {data[:4]}")
-    target, out, rows = extracted(image, "--attributes")
+    target, out, rows = extracted(image, "--attributes", *options)
     written = {path_of(row): row for row in rows}
     for path, fact in truth.items():
         row = written.get(path)
@@ -424,6 +424,52 @@ def check_deleted(name, image, gone):
         bad.append(name)
 
 
+class Attached:
+    """An image as a loop device."""
+
+    def __init__(self, image):
+        self.image = image
+
+    def __enter__(self):
+        self.device = run("losetup", "-f", "--show", self.image).stdout.decode().strip()
+        return self.device
+
+    def __exit__(self, *_):
+        run("losetup", "-d", self.device)
+
+
+def check_journal_elsewhere(folder, block_bytes):
+    """The journal on a device of its own, with what has yet to be written out: as the kernel shows it after a mount."""
+    case = f"ext4 journal elsewhere, blocks of {block_bytes}"
+    disk, journal = f"{folder}/apart.img", f"{folder}/journal.img"
+    for path, size in ((disk, 64), (journal, 16)):
+        with open(path, "wb") as f:
+            f.truncate(size * MIB)
+    with Attached(disk) as disk_device, Attached(journal) as journal_device:
+        run("mke2fs", "-q", "-b", str(block_bytes), "-O", "journal_dev", journal_device)
+        run("mke2fs", "-q", "-t", "ext4", "-b", str(block_bytes), "-J", f"device={journal_device}", disk_device)
+        with Mounted(disk_device, "noatime") as root:
+            os.mkdir(f"{root}/counts")
+            os.sync()
+            for i in range(30):
+                with open(f"{root}/counts/late-{i}.csv", "wb") as f:
+                    f.write(random.Random(i).randbytes(2000))
+                    os.fsync(f.fileno())
+            for path in (disk, journal):
+                shutil.copy(path, path + ".live")
+    alone = document("list", disk + ".live")
+    check(case, any(f["code"] == "ext.journal" and f["severity"] == "damage" for f in alone["findings"]), "alone, the journal is not missed")
+    for path in (disk, journal):
+        shutil.copy(path + ".live", path)
+    with Attached(disk) as disk_device, Attached(journal) as journal_device:
+        with Mounted(disk_device, f"noatime,journal_path={journal_device}") as root:
+            truth = seen_by_kernel(root)
+    late = sum(1 for path in truth if b"late-" in path)
+    check(case, late == 30, f"the kernel shows {late} of 30 files after its replay")
+    check(case, len(alone["entries"]) < len(truth), "nothing waited in the journal: the case shows nothing")
+    check_active(case, disk + ".live", truth, options=("--with", journal + ".live"))
+
+
 def main():
     if os.geteuid() != 0 or not shutil.which("mkfs.ext4"):
         print("skipped: needs root, loop mounts and mkfs.ext4")
@@ -492,6 +538,9 @@ def main():
         check_active(name + ", taken while mounted", f"{folder}/live.img", truth)
         if os.environ.get("EXT_TRUTH_KEEP"):
             shutil.copy(image, os.environ["EXT_TRUTH_KEEP"])
+    if not ONLY:
+        for block_bytes in (1024, 4096):
+            check_journal_elsewhere(folder, block_bytes)
     shutil.rmtree(folder)
     print(f"{len(bad)} cases bad")
     return 1 if bad else 0

@@ -24,6 +24,7 @@ class Context;
 class FileSystem;
 struct Container;
 struct FileSystemOptions;
+struct FileSystemSources;
 struct Surroundings;
 struct VolumeTable;
 
@@ -62,7 +63,7 @@ struct Format {
   // Whether a reader here opens it, and that of a file system. It answers with an empty pointer
   // when the volume holds another format.
   bool is_read = false;
-  std::shared_ptr<const FileSystem> (*open)(const SourcePtr& volume,
+  std::shared_ptr<const FileSystem> (*open)(const FileSystemSources& sources,
                                             const FileSystemOptions& options,
                                             const Context& context) = nullptr;
   // It may fill a disk that has a partition table as well: both are there.

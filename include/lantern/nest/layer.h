@@ -6,7 +6,7 @@
 //     if (each.file_system()) ...
 //
 // Thread-safety: a layer that a session has handed out may be used from any thread. It keeps the
-// services of its session, and no reference to it.
+// options, services and sources of its session.
 #pragma once
 
 #include <cstdint>
@@ -68,9 +68,9 @@ enum class VolumeStart { data, zeros, unreadable };
 class VolumeLayer final : public Layer {
  public:
   VolumeLayer() = default;
-  // What lies in `volume` is looked at when it is asked for.
-  VolumeLayer(Address called, VolumeRow entry, SourcePtr volume, std::vector<LayerPtr> from,
-              FileSystemOptions options, const Context& context);
+  // What lies in the volume is looked at when it is asked for.
+  VolumeLayer(Address called, VolumeRow entry, FileSystemSources sources,
+              std::vector<LayerPtr> from, FileSystemOptions options, const Context& context);
   // With the file system that was opened in it; may be empty.
   VolumeLayer(Address called, VolumeRow entry, SourcePtr volume,
               std::shared_ptr<const FileSystem> files);
@@ -107,6 +107,7 @@ class VolumeLayer final : public Layer {
   void look_for_versions() const;
 
   FileSystemOptions options_;
+  FileSystemSources sources_ = SourcePtr();
   Context context_;
   mutable std::recursive_mutex mutex_;  // of what follows
   mutable bool probed_ = false, opened_ = false, versions_known_ = false;

@@ -25,6 +25,9 @@ struct OpenOptions {
   std::shared_ptr<const Host> host;  // asked who holds the source; empty: nobody is asked
   std::vector<std::string> look_in;  // host folders where parents and extents may lie
   bool allow_devices = false;        // devices of this computer that a descriptor names
+  // Further sources of the same job: what a volume lies in besides its own is looked for on its
+  // disk, and then in these.
+  std::vector<Address> with;
 };
 
 class Session {

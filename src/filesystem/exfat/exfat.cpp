@@ -464,9 +464,10 @@ class ExfatFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
                                              const FileSystemOptions& /*options*/,
                                              const Context& context) {
+  const SourcePtr& volume = sources.volume;
   auto geometry = find_geometry(*volume, context);
   if (!geometry) return nullptr;
   if (geometry->volume_bytes > volume->size())

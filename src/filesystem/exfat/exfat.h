@@ -8,7 +8,7 @@
 namespace lantern {
 
 // Empty when the volume is none.
-std::shared_ptr<const FileSystem> open_exfat(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
                                              const FileSystemOptions& options,
                                              const Context& context);
 

@@ -30,15 +30,6 @@ std::string type_of(const Superblock& super) {
   return super.has(kHasJournal) ? "ext3" : "ext2";
 }
 
-std::string uuid_text(const std::array<std::byte, 16>& uuid) {
-  std::string text;
-  for (std::size_t i = 0; i < uuid.size(); ++i) {
-    if (i == 4 || i == 6 || i == 8 || i == 10) text += '-';
-    fmt::format_to(std::back_inserter(text), "{:02x}", std::to_integer<unsigned>(uuid[i]));
-  }
-  return text;
-}
-
 // Ranges of bytes cut to a file's length.
 std::vector<Range> cut(const std::vector<Range>& ranges, std::uint64_t length) {
   std::vector<Range> kept;
@@ -467,9 +458,10 @@ Superblock choose_superblock(const std::vector<Superblock>& found, const SourceP
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
                                            const FileSystemOptions& options,
                                            const Context& context) {
+  const SourcePtr& volume = sources.volume;
   const auto by_hand = options.geometry.find("superblock");
   const std::vector<Superblock> found = by_hand == options.geometry.end()
                                             ? find_superblocks(*volume)
@@ -507,6 +499,7 @@ std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume,
                    "what lies past the end is given as lost");
   const SourcePtr whole = make_window(volume, {0, super.volume_bytes()});
   Volume opened{whole, make_cached(whole, context), super, volume->size(), context};
+  if (super.journal_is_elsewhere()) opened.journal = sources.other(uuid_text(super.journal_uuid));
   const SourcePtr mounted = replay_journal(opened);
   if (mounted != whole) {
     opened.raw = mounted;

@@ -9,7 +9,7 @@ namespace lantern {
 
 // Empty when the volume is none of them. Throws Error{unsupported} for one that holds only a
 // journal.
-std::shared_ptr<const FileSystem> open_ext(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
                                            const FileSystemOptions& options,
                                            const Context& context);
 

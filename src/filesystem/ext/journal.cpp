@@ -31,22 +31,23 @@ struct Tag {
   std::uint32_t checksum = 0;
 };
 
+const SourcePtr& journal_bytes(const Volume& volume) {
+  return volume.journal ? volume.journal : volume.raw;
+}
+
+bool read_block(const Volume& volume, std::uint64_t place, std::span<std::byte> out) {
+  const ReadResult got = journal_bytes(volume)->read(volume.block_place(place), out);
+  return got.length == out.size() && got.unreadable.empty();
+}
+
 // The journal as a file of blocks.
 class Log {
  public:
   static std::optional<Log> open(const Volume& volume) {
-    if (!volume.super.has(kHasJournal) || volume.super.journal_inode == 0) return std::nullopt;
-    const auto inode = volume.inode(volume.super.journal_inode);
-    if (!inode || !inode->has_content()) return std::nullopt;
     Log log(volume);
-    for (const BlockRun& run : map_blocks(volume, *inode).runs)
-      for (std::uint64_t i = 0; i < run.count && run.logical + i < kMostBlocks; ++i) {
-        log.places_.resize(static_cast<std::size_t>(run.logical + i + 1));
-        log.places_.back() = run.physical + i;
-      }
+    if (!volume.super.has(kHasJournal) || !log.find_blocks()) return std::nullopt;
     Bytes head(volume.super.block_bytes);
-    if (!log.read(0, head) || be32(head, 0) != kMagic ||
-        (be32(head, 4) != 3 && be32(head, 4) != 4) ||
+    if (!log.read(log.head_, head) || !is_journal_start(head) ||
         be32(head, 0x0C) != volume.super.block_bytes) {
       volume.context.report(
           FindingCode::ext_journal, Severity::damage,
@@ -54,7 +55,7 @@ class Log {
           "the journal does not begin as one", "it is left out");
       return std::nullopt;
     }
-    log.count_ = std::min<std::uint64_t>(be32(head, 0x10), log.places_.size());
+    log.count_ = std::min<std::uint64_t>(be32(head, 0x10), log.block_count_);
     log.first_ = be32(head, 0x14);
     log.sequence = be32(head, 0x18);
     log.start = be32(head, 0x1C);
@@ -75,15 +76,13 @@ class Log {
   std::uint64_t count() const { return count_; }
   std::uint64_t next(std::uint64_t index) const { return index + 1 < count_ ? index + 1 : first_; }
   std::uint64_t place(std::uint64_t index) const {
-    return places_[static_cast<std::size_t>(index)];
+    return volume_->journal ? index : places_[static_cast<std::size_t>(index)];
   }
 
   bool read(std::uint64_t index, std::span<std::byte> out) const {
-    if (index >= places_.size()) return false;
-    const std::uint64_t place = places_[static_cast<std::size_t>(index)];
-    if (!volume_->valid_block(place)) return false;
-    const ReadResult got = volume_->raw->read(volume_->block_place(place), out);
-    return got.length == out.size() && got.unreadable.empty();
+    if (index >= block_count_) return false;
+    if (!volume_->journal && !volume_->valid_block(place(index))) return false;
+    return read_block(*volume_, place(index), out);
   }
 
   std::vector<Tag> tags_of(ByteView block) const {
@@ -139,8 +138,29 @@ class Log {
  private:
   explicit Log(const Volume& volume) : volume_(&volume) {}
 
+  // False: there is no journal that can be read.
+  bool find_blocks() {
+    if (volume_->journal) {
+      head_ = journal_start(volume_->super.block_bytes) / volume_->super.block_bytes;
+      block_count_ = std::min(volume_->journal->size() / volume_->super.block_bytes, kMostBlocks);
+      return true;
+    }
+    if (volume_->super.journal_inode == 0) return false;
+    const auto inode = volume_->inode(volume_->super.journal_inode);
+    if (!inode || !inode->has_content()) return false;
+    for (const BlockRun& run : map_blocks(*volume_, *inode).runs)
+      for (std::uint64_t i = 0; i < run.count && run.logical + i < kMostBlocks; ++i) {
+        places_.resize(static_cast<std::size_t>(run.logical + i + 1));
+        places_.back() = run.physical + i;
+      }
+    block_count_ = places_.size();
+    return true;
+  }
+
   const Volume* volume_;
-  std::vector<std::uint64_t> places_;
+  std::vector<std::uint64_t> places_;  // in the volume; of a device of its own they need no list
+  std::uint64_t block_count_ = 0;
+  std::uint64_t head_ = 0;  // where its own superblock stands
   std::uint64_t count_ = 0;
   std::uint64_t first_ = 0;
   std::uint32_t seed_ = ~0u;
@@ -236,12 +256,14 @@ std::uint32_t unbroken_from(const std::vector<Follow>& runs) {
   }
 }
 
-// The volume with some of its blocks taken from elsewhere in it.
+// The volume with some of its blocks taken from its journal.
 class OverlaidVolume final : public ByteSource {
  public:
-  OverlaidVolume(SourcePtr volume, std::uint32_t block_bytes,
-                 std::map<std::uint64_t, JournalCopy> blocks)
-      : volume_(std::move(volume)), block_bytes_(block_bytes), blocks_(std::move(blocks)) {}
+  OverlaidVolume(const Volume& volume, std::map<std::uint64_t, JournalCopy> blocks)
+      : volume_(volume.raw),
+        journal_(journal_bytes(volume)),
+        block_bytes_(volume.super.block_bytes),
+        blocks_(std::move(blocks)) {}
 
   std::uint64_t size() const override { return volume_->size(); }
   std::optional<std::uint32_t> logical_sector_size() const override {
@@ -256,7 +278,7 @@ class OverlaidVolume final : public ByteSource {
                                       static_cast<std::size_t>(part.length));
       const std::uint64_t below =
           copy == nullptr ? part.offset : copy->place * block_bytes_ + part.offset % block_bytes_;
-      const ReadResult got = volume_->read(below, target);
+      const ReadResult got = (copy == nullptr ? volume_ : journal_)->read(below, target);
       for (const Range& lost : got.unreadable)
         unreadable.push_back({part.offset + (lost.offset - below), lost.length});
       if (got.length < target.size())
@@ -281,7 +303,7 @@ class OverlaidVolume final : public ByteSource {
       }
       return visit({ExtentKind::overlaid,
                     part,
-                    {{volume_, copy->place * block_bytes_ + part.offset % block_bytes_}},
+                    {{journal_, copy->place * block_bytes_ + part.offset % block_bytes_}},
                     "journal"});
     });
   }
@@ -304,17 +326,26 @@ class OverlaidVolume final : public ByteSource {
     return true;
   }
 
-  SourcePtr volume_;
+  SourcePtr volume_, journal_;
   std::uint64_t block_bytes_;
   std::map<std::uint64_t, JournalCopy> blocks_;
 };
 
 }  // namespace
 
+std::uint64_t journal_start(std::uint32_t block_bytes) {
+  return block_bytes == kSuperblockBytes ? std::uint64_t{2} * block_bytes : block_bytes;
+}
+
+bool is_journal_start(ByteView block) {
+  return block.size() >= kHead && be32(block, 0) == kMagic &&
+         (be32(block, 4) == 3 || be32(block, 4) == 4);
+}
+
 bool read_copy(const Volume& volume, const JournalCopy& copy, std::span<std::byte> out) {
-  const ReadResult got = volume.raw->read(volume.block_place(copy.place), out);
+  const bool whole = read_block(volume, copy.place, out);
   if (copy.escaped) lay_be32(out, 0, kMagic);
-  return got.length == out.size() && got.unreadable.empty();
+  return whole;
 }
 
 SourcePtr replay_journal(const Volume& volume) {
@@ -326,7 +357,11 @@ SourcePtr replay_journal(const Volume& volume) {
   if (!log) {
     if (own)
       volume.context.report(FindingCode::ext_journal, Severity::damage, place,
-                            "the volume was not unmounted, and its journal is not in it",
+                            volume.super.journal_is_elsewhere() && !volume.journal
+                                ? fmt::format("the volume was not unmounted, and the device its "
+                                              "journal is on, {}, is not among the sources",
+                                              uuid_text(volume.super.journal_uuid))
+                                : "the volume was not unmounted, and its journal is not in it",
                             "it is read as it lies: what was written last may be missing");
     return volume.raw;
   }
@@ -349,7 +384,7 @@ SourcePtr replay_journal(const Volume& volume) {
       fmt::format("{} transactions of its journal, {} blocks, are laid over it in memory",
                   found.committed_to - found.committed_from, blocks.size()));
   if (blocks.empty()) return volume.raw;
-  return std::make_shared<OverlaidVolume>(volume.raw, volume.super.block_bytes, std::move(blocks));
+  return std::make_shared<OverlaidVolume>(volume, std::move(blocks));
 }
 
 bool journal_waits(const Volume& volume) {

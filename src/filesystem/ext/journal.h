@@ -7,7 +7,10 @@
 //     8 4 block, high  0x0C 4 CRC-32C; else 0 4 block  4 2 CRC  6 2 flags  (8 4 block, high);
 //     flags: 1 its first four bytes were those of a journal block, 2 no UUID follows, 8 the last
 //   commit (2)    revoke (5): 0x0C 4 bytes used, then numbers of blocks not to be written any more
-// Source: the kernel's documentation of ext4 data structures, "Journal (jbd2)".
+// On a device of its own it stands behind a superblock with "journal device" among its features, in
+// block 1, or 2 where blocks have 1024 bytes; its blocks are counted from the start of the device.
+// Source: the kernel's documentation of ext4 data structures, "Journal (jbd2)" and "External
+// Journal".
 #pragma once
 
 #include <map>
@@ -20,10 +23,15 @@ namespace lantern::ext {
 // A block of the volume as a transaction wrote it.
 struct JournalCopy {
   std::uint64_t block = 0;     // of the volume
-  std::uint64_t place = 0;     // where the copy lies, block of the volume
+  std::uint64_t place = 0;     // where the copy lies, block of what the journal is on
   std::uint32_t sequence = 0;  // of its transaction
   bool escaped = false;        // its first four bytes were taken out
 };
+
+// Of a journal on a device of its own: where it begins there, bytes.
+std::uint64_t journal_start(std::uint32_t block_bytes);
+// Whether its first block begins as one of version 1 or 2.
+bool is_journal_start(ByteView block);
 
 struct History {
   std::vector<JournalCopy> copies;  // oldest first

@@ -2,6 +2,7 @@
 // root folder that the first group descriptor leads to.
 #include "base/checked.h"
 #include "filesystem/ext/ext.h"
+#include "filesystem/ext/journal.h"
 #include "filesystem/ext/superblock.h"
 #include "filesystem/formats.h"
 #include "format/partition_guids.h"
@@ -48,13 +49,40 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
   found.range = {at - within, super->volume_bytes()};
   found.from_copy = group != 0;
   found.label = super->label;
+  if (super->journal_is_elsewhere()) found.set_id = uuid_text(super->journal_uuid);
   // Groups of descriptors that stand elsewhere are not followed.
   found.verified = super->sum_is_right && (super->has(kMetaGroups) ||
                                            root_is_a_folder(source, found.range.offset, *super));
   return found;
 }
 
+// The journal of a file system on another volume, behind a superblock that counts no inodes.
+std::optional<Recognition> probe_journal(const ByteSource& source, std::uint64_t at) {
+  const Bytes bytes = read_exactly(source, at, kSuperblockBytes);
+  if (bytes.empty() || at < kSuperblockPlace) return std::nullopt;
+  const std::uint32_t log_block = le32(bytes, 0x18);
+  if ((le32(bytes, kNeededAt) & kJournalDevice) == 0 || log_block > 6) return std::nullopt;
+  const std::uint32_t block_bytes = 1024u << log_block;
+  std::array<std::byte, 16> uuid{};
+  std::copy_n(bytes.begin() + 0x68, uuid.size(), uuid.begin());
+  Recognition found;
+  found.title = "journal of an ext file system";
+  found.range = {at - kSuperblockPlace, std::uint64_t{le32(bytes, 4)} * block_bytes};
+  found.uuid = found.set_id = uuid_text(uuid);
+  found.verified =
+      is_journal_start(read_exactly(source, found.range.offset + journal_start(block_bytes), 12));
+  return found;
+}
+
 }  // namespace
+
+Format journal_format() {
+  return {"ext-journal",
+          FormatKind::file_system,
+          {{56, "\x53\xEF"sv}},
+          {{kSuperblockPlace}},
+          probe_journal};
+}
 
 Format format() {
   Format format{

@@ -1,5 +1,7 @@
 #include "filesystem/ext/superblock.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/checked.h"
@@ -74,6 +76,15 @@ bool is_outvoted(ByteView own, const Superblock& super, const std::vector<Bytes>
 
 }  // namespace
 
+std::string uuid_text(const std::array<std::byte, 16>& uuid) {
+  std::string text;
+  for (std::size_t i = 0; i < uuid.size(); ++i) {
+    if (i == 4 || i == 6 || i == 8 || i == 10) text += '-';
+    fmt::format_to(std::back_inserter(text), "{:02x}", std::to_integer<unsigned>(uuid[i]));
+  }
+  return text;
+}
+
 bool Superblock::has_copy(std::uint32_t group) const {
   if (group == 0) return true;
   if (has(kTwoCopies)) return group == copy_groups[0] || group == copy_groups[1];
@@ -118,6 +129,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
     return std::nullopt;
   s.first_meta_group = le32(bytes, 0x104);
   s.journal_inode = le32(bytes, 0xE0);
+  std::copy_n(bytes.begin() + 0xD0, s.journal_uuid.size(), s.journal_uuid.begin());
   s.first_orphan = le32(bytes, 0xE8);
   s.orphan_file = le32(bytes, 0x280);
   s.copy_groups = {le32(bytes, 0x24C), le32(bytes, 0x250)};

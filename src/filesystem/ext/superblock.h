@@ -4,7 +4,8 @@
 //   0x1C 4 the same of a cluster  0x20 4 blocks of a group  0x24 4 clusters of a group
 //   0x28 4 inodes of a group  0x38 2 EF53  0x4C 4 revision  0x58 2 inode bytes  0x5A 2 own group
 //   0x5C 4 features that may be ignored  0x60 4 needed  0x64 4 needed for writing
-//   0x68 16 UUID  0x78 16 label  0xE0 4 journal's inode  0xE8 4 first orphan inode
+//   0x68 16 UUID  0x78 16 label  0xD0 16 UUID of the device the journal is on  0xE0 4 journal's
+//   inode, 0: it is on that device  0xE8 4 first orphan inode
 //   0xFE 2 descriptor bytes  0x104 4 first meta group  0x150 4 blocks, high
 //   0x270 4 seed of checksums  0x280 4 orphan file's inode  0x3FC 4 CRC-32C | wrong: a copy is used
 // Source: the kernel's documentation of ext4 data structures, "Super Block".
@@ -68,6 +69,7 @@ struct Superblock {
   std::uint32_t needed = 0;
   std::uint32_t needed_for_writing = 0;
   std::uint32_t journal_inode = 0;
+  std::array<std::byte, 16> journal_uuid{};
   std::uint32_t first_orphan = 0;
   std::uint32_t orphan_file = 0;
   std::uint32_t checksum_seed = 0;
@@ -81,6 +83,9 @@ struct Superblock {
 
   bool trusted() const { return sum_is_right && !outvoted; }
 
+  bool journal_is_elsewhere() const {
+    return has(kHasJournal) && journal_inode == 0 && !all_zero(journal_uuid);
+  }
   bool has(Needed feature) const { return (needed & feature) != 0; }
   bool has(NeededForWriting feature) const { return (needed_for_writing & feature) != 0; }
   bool has(Ignorable feature) const { return (ignorable & feature) != 0; }
@@ -103,6 +108,8 @@ constexpr std::array<std::pair<std::size_t, std::size_t>, 7> kSettled = {
     {{0x00, 8}, {0x14, 24}, {0x4C, 4}, {0x54, 6}, {0xFE, 2}, {0x104, 4}, {0x150, 4}}};
 constexpr std::uint64_t kSuperblockPlace = 1024;
 constexpr std::uint32_t kRootInode = 2;
+
+std::string uuid_text(const std::array<std::byte, 16>& uuid);
 
 // Empty when the figures are not those of a superblock.
 std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place);

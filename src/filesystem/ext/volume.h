@@ -42,6 +42,7 @@ struct Volume {
   Superblock super;
   std::uint64_t there_bytes = 0;  // of the volume, whatever the superblock says
   Context context;
+  SourcePtr journal = nullptr;  // the device it is on, where that is not the volume
 
   std::uint64_t block_place(std::uint64_t block) const { return block * super.block_bytes; }
   bool valid_block(std::uint64_t block) const {

@@ -235,9 +235,10 @@ class FatFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_fat(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_fat(const FileSystemSources& sources,
                                            const FileSystemOptions& options,
                                            const Context& context) {
+  const SourcePtr& volume = sources.volume;
   const auto geometry = fat::find_geometry(*volume, context);
   if (!geometry) return nullptr;
   if (geometry->volume_bytes > volume->size())

@@ -8,7 +8,7 @@
 namespace lantern {
 
 // Empty when the volume is no FAT.
-std::shared_ptr<const FileSystem> open_fat(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_fat(const FileSystemSources& sources,
                                            const FileSystemOptions& options,
                                            const Context& context);
 

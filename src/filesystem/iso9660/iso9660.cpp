@@ -477,9 +477,10 @@ std::shared_ptr<const FileSystem> IsoFileSystem::open_version(const std::string&
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_iso9660(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_iso9660(const FileSystemSources& sources,
                                                const FileSystemOptions& /*options*/,
                                                const Context& context) {
+  const SourcePtr& volume = sources.volume;
   std::vector<Session> sessions = find_sessions(*volume, context);
   if (sessions.empty()) return nullptr;
   const Session newest = std::move(sessions.back());

@@ -9,7 +9,7 @@
 namespace lantern {
 
 // The newest session; the earlier ones are its versions. Empty for a volume of another kind.
-std::shared_ptr<const FileSystem> open_iso9660(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_iso9660(const FileSystemSources& sources,
                                                const FileSystemOptions& options,
                                                const Context& context);
 

@@ -443,9 +443,10 @@ class NtfsFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_ntfs(const FileSystemSources& sources,
                                             const FileSystemOptions& options,
                                             const Context& context) {
+  const SourcePtr& volume = sources.volume;
   const std::vector<Geometry> geometries = options.geometry.empty()
                                                ? find_geometries(*volume)
                                                : geometry_by_hand(options.geometry, volume->size());

@@ -6,7 +6,7 @@
 namespace lantern {
 
 // Empty when the volume does not begin or end as one, or has no file table.
-std::shared_ptr<const FileSystem> open_ntfs(const SourcePtr& volume,
+std::shared_ptr<const FileSystem> open_ntfs(const FileSystemSources& sources,
                                             const FileSystemOptions& options,
                                             const Context& context);
 

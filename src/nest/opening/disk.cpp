@@ -5,6 +5,7 @@
 
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "nest/opening/other_sources.h"
 #include "nest/owner.h"
 #include "source/given.h"
 
@@ -91,8 +92,9 @@ std::shared_ptr<ContainerLayer> open_container_layer(const SourcePtr& file, cons
 }  // namespace
 
 DiskPtr open_disk_layer(const SourcePtr& file, const Address& address, const Surroundings& around,
-                        std::vector<LayerPtr> from, const OpenOptions& options,
-                        const Context& context) {
+                        std::vector<LayerPtr> from, const Session& session) {
+  const OpenOptions& options = session.options();
+  const Context& context = session.context();
   const auto below = open_container_layer(file, address, around, std::move(from), context);
   const auto disk = std::make_shared<DiskLayer>();
   disk->findings->forward_to(context.findings);
@@ -115,12 +117,13 @@ DiskPtr open_disk_layer(const SourcePtr& file, const Address& address, const Sur
   else
     table_findings.findings->forward_to(disk->findings);
 
+  const auto others = other_sources(disk->bytes, disk->table.rows, session);
   const auto add_volume = [&](VolumeRow row, Step step) {
     own.check_cancelled();
     const SourcePtr bytes = make_window(disk->bytes, row.range);
-    disk->volumes.push_back(
-        std::make_shared<VolumeLayer>(address.with(std::move(step)), std::move(row), bytes,
-                                      std::vector<LayerPtr>{below}, options.file_system, context));
+    disk->volumes.push_back(std::make_shared<VolumeLayer>(
+        address.with(std::move(step)), std::move(row), FileSystemSources(bytes, others),
+        std::vector<LayerPtr>{below}, options.file_system, context));
   };
   std::vector<VolumeRow> rows = disk->table.rows;
   VolumeRow whole;

@@ -11,7 +11,6 @@ namespace lantern {
 
 // As Session::open_bytes, with the session's own options and services.
 DiskPtr open_disk_layer(const SourcePtr& file, const Address& address, const Surroundings& around,
-                        std::vector<LayerPtr> from, const OpenOptions& options,
-                        const Context& context);
+                        std::vector<LayerPtr> from, const Session& session);
 
 }  // namespace lantern

@@ -54,6 +54,13 @@ std::optional<Refusal> guard_ext(const VolumeLayer& volume, const std::vector<Ra
   if (supers.empty()) return std::nullopt;
   const ext::Volume opened{volume.bytes, make_cached(volume.bytes, context), supers.front(),
                            volume.bytes->size(), context};
+  const bool may_wait =
+      supers.front().has(ext::kRecover) || supers.front().place != ext::kSuperblockPlace;
+  if (supers.front().journal_is_elsewhere() && may_wait)
+    return Refusal{
+        "may not have been unmounted, and its journal is on another device: what that will write "
+        "over is not known",
+        {"let its system mount it once, or repair a copy: ", Do::scratch, ", ", Do::child}};
   if (!ext::journal_waits(opened)) return std::nullopt;
   for (const ext::JournalCopy& copy : ext::read_history(opened).copies)
     for (const Range& range : touched)
