@@ -1,4 +1,4 @@
-#include "container/hard_disk.h"
+#include "container/hdd/hard_disk.h"
 #include "fuzz.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {

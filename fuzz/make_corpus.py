@@ -145,6 +145,7 @@ def main():
     struct.pack_into("<QQ", qed, 8192, 12288, 1)
     put("qed", "one", bytes(qed))
     put("headless_qed", "one", bytes(512) + bytes(qed[512:]))
+    put("dmg", "two-parts", lay.dmg(lay.block(1, 512) + bytes(1024) + lay.block(2, 512), chunk=1, parts=2))
     put("hdd", "first", lay.hdd(5, {1: lay.block(1, 512)}, sectors=1))
     put("hdd", "large", lay.hdd(5, {1: lay.block(1, 512)}, sectors=1, large=True))
     put("hdd_folder", "one", b"<Parallels_disk_image><StorageData><Storage><Start>0</Start><End>9</End><Image><GUID>{1}</GUID>"

@@ -51,6 +51,8 @@ std::string path_text(const std::vector<std::string>& names);
 std::string counted(std::uint64_t number, std::string_view what);
 
 std::string base64(std::string_view bytes);
+// As far as it goes; what is no letter of base64, as white space, is passed over.
+std::vector<std::byte> from_base64(std::string_view text);
 
 // The bytes of a text compared without regard to ASCII case.
 bool equal_ignoring_case(std::string_view a, std::string_view b);

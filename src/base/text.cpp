@@ -200,6 +200,33 @@ std::string base64(std::string_view bytes) {
   return text;
 }
 
+std::vector<std::byte> from_base64(std::string_view text) {
+  constexpr std::string_view kLetters =
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+  static const auto kValues = [&] {
+    std::array<std::uint8_t, 256> values{};
+    values.fill(kLetters.size());
+    for (std::size_t i = 0; i < kLetters.size(); ++i)
+      values[static_cast<unsigned char>(kLetters[i])] = static_cast<std::uint8_t>(i);
+    return values;
+  }();
+  std::vector<std::byte> bytes;
+  bytes.reserve(text.size() / 4 * 3);
+  std::uint32_t held = 0;
+  int bits = 0;
+  for (const char letter : text) {
+    const std::uint8_t value = kValues[static_cast<unsigned char>(letter)];
+    if (letter == '=') break;
+    if (value == kLetters.size()) continue;
+    held = held << 6 | value;
+    bits += 6;
+    if (bits < 8) continue;
+    bits -= 8;
+    bytes.push_back(static_cast<std::byte>(held >> bits));
+  }
+  return bytes;
+}
+
 bool equal_ignoring_case(std::string_view a, std::string_view b) {
   return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(),
                                             [](char x, char y) { return lower(x) == lower(y); });

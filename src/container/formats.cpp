@@ -1,6 +1,7 @@
 #include "container/formats.h"
 
-#include "container/hard_disk.h"
+#include "container/dmg.h"
+#include "container/hdd/hard_disk.h"
 #include "container/qcow/qcow2.h"
 #include "container/qed.h"
 #include "container/vdi.h"
@@ -42,7 +43,10 @@ Format format(std::string_view name, std::vector<FormatMark> marks, Open open,
 }  // namespace
 
 std::vector<Format> container_formats() {
-  // VHD comes last: it is known by its end, which any other may end in.
+  // The last two are known by their end, which any other may end in.
+  Format dmg = format("dmg", {{0, "koly"sv}}, open_dmg);
+  dmg.places = {{512, true, 1}};
+  dmg.probe = probe_dmg;
   return {format("vdi", {{0x40, "\x7F\x10\xDA\xBE"sv}}, open_vdi, open_headless_vdi),
           format("vmdk", {{0, "KDMV"sv}, {0, "COWD"sv}}, open_vmdk),
           format("qcow", {{0, "QFI\xFB"sv}}, either<open_qcow2, open_qcow1>, open_headless_qcow2),
@@ -50,6 +54,7 @@ std::vector<Format> container_formats() {
           format("hdd", {{0, "WithoutFreeSpace"sv}, {0, "WithouFreSpacExt"sv}},
                  either<open_hard_disk, open_hard_disk_folder>),
           format("vhdx", {{0, "vhdxfile"sv}}, open_vhdx),
+          dmg,
           format("vhd", {{0, "conectix"sv}}, open_vhd)};
 }
 

@@ -37,12 +37,23 @@ SourceCase of_kind(ImageKind kind) {
           {}};
 }
 
+// Laid by hand; no writer of it is here.
+SourceCase dmg() {
+  const Bytes image = kit::read_file(LANTERN_CORPUS "/dmg/two-parts");
+  return {"dmg",
+          [image](const kit::Folder&, const Context& context) {
+            return open_container(make_memory_source(image), {}, context).flat;
+          },
+          kit::read_all(*open_container(make_memory_source(image), {}, Context()).flat),
+          {}};
+}
+
 INSTANTIATE_TEST_SUITE_P(Images, ByteSourceContract,
                          ::testing::Values(of_kind(ImageKind::raw), of_kind(ImageKind::vmdk),
                                            of_kind(ImageKind::vmdk_stream), of_kind(ImageKind::vdi),
                                            of_kind(ImageKind::vhd), of_kind(ImageKind::vhd_fixed),
                                            of_kind(ImageKind::vhdx), of_kind(ImageKind::qcow2),
-                                           of_kind(ImageKind::qcow2_compressed)),
+                                           of_kind(ImageKind::qcow2_compressed), dmg()),
                          [](const auto& each) { return each.param.name; });
 
 }  // namespace

@@ -64,7 +64,7 @@ TEST_P(ContainerDamage, EveryLengthCut) {
 
 std::vector<std::filesystem::path> small_containers() {
   std::vector<std::filesystem::path> files;
-  for (const char* kind : {"vdi", "vhd", "vmdk", "qcow2", "qcow1", "qed", "hdd"})
+  for (const char* kind : {"vdi", "vhd", "vmdk", "qcow2", "qcow1", "qed", "dmg", "hdd"})
     for (const auto& entry :
          std::filesystem::directory_iterator(std::filesystem::path(LANTERN_CORPUS) / kind))
       // Inputs the fuzzer found have hashes for names; the disks laid by hand have words.

@@ -2,6 +2,7 @@
 """hand_laid.py LANTERN: containers no writer at hand makes, laid by hand from their public specifications:
 differencing VDI, VHD and VHDX, the server kinds of VMDK, descriptors of mixed extents, the folder form of the
 hard-disk format, a VHDX with a log to write out, archives with disks inside."""
+import base64
 import hashlib
 import json
 import os
@@ -11,6 +12,7 @@ import subprocess
 import sys
 import tarfile
 import tempfile
+import zlib
 
 MIB = 1 << 20
 r = random.Random(1)
@@ -258,6 +260,40 @@ class Judge:
             print(f"BAD {name}: {told}")
 
 
+def dmg(disk, chunk=8, parts=1, foreign=()):
+    """`disk` in parts, those in chunks of so many sectors: zeros, as they are, or zlib in turn. foreign: chunks packed
+    by something else."""
+    data, tables = bytearray(), []
+    sectors, number = len(disk) // 512, 0
+    for part in range(parts):
+        first, last = sectors * part // parts, sectors * (part + 1) // parts
+        entries = [struct.pack(">IIQQQQ", 0x7FFFFFFE, 0, 0, 0, len(data), 0)]
+        for at in range(first, last, chunk):
+            count = min(chunk, last - at)
+            piece = disk[at * 512:(at + count) * 512]
+            kind = 0 if not piece.strip(b"\0") else (1, 0x80000005)[number % 2]
+            if number in foreign:
+                kind = 0x80000006
+            stored = b"" if kind == 0 else piece if kind == 1 else zlib.compress(piece)
+            entries.append(struct.pack(">IIQQQQ", (0, 2)[number % 2] if kind == 0 else kind, 0, at - first, count, len(data), len(stored)))
+            data += stored
+            number += 1
+        entries.append(struct.pack(">IIQQQQ", 0xFFFFFFFF, 0, last - first, 0, len(data), 0))
+        table = bytearray(0xC8)
+        struct.pack_into(">4sIQQQII", table, 0, b"mish", 1, first, last - first, 0, chunk + 8, part)
+        tables.append(bytes(table) + struct.pack(">I", len(entries)) + b"".join(entries))
+    rows = "".join(f"<dict><key>Attributes</key><string>0x0050</string><key>Data</key><data>\n\t{base64.encodebytes(t).decode()}</data>"
+                   f"<key>ID</key><string>{i}</string></dict>\n" for i, t in enumerate(tables))
+    text = ('<?xml version="1.0" encoding="UTF-8"?>\n<plist version="1.0"><dict><key>resource-fork</key><dict><key>blkx</key><array>'
+            f"{rows}</array></dict></dict></plist>\n").encode()
+    trailer = bytearray(512)
+    struct.pack_into(">4sIIIQQQ", trailer, 0, b"koly", 4, 512, 1, 0, 0, len(data))
+    struct.pack_into(">II", trailer, 0x38, 1, 1)
+    struct.pack_into(">QQ", trailer, 0xD8, len(data), len(text))
+    struct.pack_into(">IQ", trailer, 0x1E8, 1, sectors)
+    return bytes(data) + text + bytes(trailer)
+
+
 def put(name, data):
     with open(name, "wb") as f:
         f.write(data if isinstance(data, bytes) else data.encode())
@@ -400,6 +436,25 @@ def check_hdd(judge):
                 lay({size: block(1, size), 6 * size: block(2, size)}, 9 * size))
 
 
+def check_dmg(judge):
+    size = 8 * 512
+    disk = lay({i * size: block(i, size) for i in (0, 1, 2, 5, 8, 9)}, 10 * size + 1024)
+    for parts in (1, 3):
+        put("counts.dmg", dmg(disk, parts=parts))
+        judge.equal(f"DMG, {parts} parts", "counts.dmg", disk)
+    put("counts.dmg", dmg(disk, foreign=(1, 8)))
+    held = lay({i * size: block(i, size) for i in (0, 2, 5, 9)}, 10 * size + 1024)
+    judge.equal("DMG, two chunks packed by bzip2", "counts.dmg", held, lost=[(size, size), (8 * size, size)])
+    whole = dmg(disk)
+    put("cut.dmg", whole[:600] + whole[-512:])
+    judge.refused("DMG, its list of chunks lost", "cut.dmg", "outside the file")
+    hurt = bytearray(whole)
+    hurt[size + 20] ^= 0xFF
+    put("hurt.dmg", bytes(hurt))
+    ran = judge.run("survey", "hurt.dmg", "--json")
+    judge.note("DMG, a chunk that does not unpack", '"code": "container.packed"' in ran.stdout, ran.stdout)
+
+
 def check_qcow2(judge):
     put("tide base.raw", block(1, 4096 * 5))
     for text in ('json:{"driver": "raw", "file": {"driver": "file", "filename": "tide base.raw"}}',
@@ -425,7 +480,7 @@ def check_archive(judge):
 
 def main():
     judge = Judge(os.path.abspath(sys.argv[1]))
-    for check in (check_vdi, check_vhd, check_vhdx, check_vmdk, check_hdd, check_qcow2, check_archive):
+    for check in (check_vdi, check_vhd, check_vhdx, check_vmdk, check_hdd, check_dmg, check_qcow2, check_archive):
         with tempfile.TemporaryDirectory() as folder:
             os.chdir(folder)
             check(judge)

@@ -1,5 +1,5 @@
-// The hard-disk format (layout: container/hard_disk.h): a new cluster goes to the end of the file,
-// then the entry that leads to it.
+// The hard-disk format (layout: container/hdd/hard_disk.h): a new cluster goes to the end of the
+// file, then the entry that leads to it.
 #include "base/lay.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"

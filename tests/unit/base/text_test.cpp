@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include "kit/bytes.h"
+
 namespace lantern {
 namespace {
 
@@ -63,6 +65,13 @@ TEST(Text, SizesReadAsPeopleSayThem) {
 TEST(Text, Base64IsThatOfTheStandard) {
   EXPECT_EQ(base64("foob"), "Zm9vYg==");
   EXPECT_EQ(base64(""), "");
+}
+
+TEST(Text, Base64IsReadAsFarAsItGoes) {
+  EXPECT_EQ(from_base64("Zm9v\n\t Ym E="), kit::bytes_of("fooba"));
+  EXPECT_EQ(from_base64("Zm9vY"), kit::bytes_of("foo"));
+  EXPECT_EQ(from_base64("Zm9v=Zm9v"), kit::bytes_of("foo"));
+  EXPECT_TRUE(from_base64("").empty());
 }
 
 }  // namespace

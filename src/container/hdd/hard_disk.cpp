@@ -1,4 +1,4 @@
-#include "container/hard_disk.h"
+#include "container/hdd/hard_disk.h"
 
 #include <fmt/format.h>
 
@@ -6,7 +6,7 @@
 
 #include "base/bytes.h"
 #include "base/checked.h"
-#include "container/hard_disk_map.h"
+#include "container/hdd/hard_disk_map.h"
 #include "container/mend.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"

@@ -6,8 +6,8 @@
 
 #include "base/bytes.h"
 #include "container/chain.h"
-#include "container/hard_disk.h"
-#include "container/hard_disk_map.h"
+#include "container/hdd/hard_disk.h"
+#include "container/hdd/hard_disk_map.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 

@@ -1,0 +1,6 @@
+#include "container/dmg.h"
+#include "fuzz.h"
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  return lantern::fuzz::container(data, size, lantern::open_dmg);
+}
