@@ -1,4 +1,4 @@
-#include "container/vhd.h"
+#include "container/vhd/vhd.h"
 #include "fuzz.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {

@@ -1,4 +1,4 @@
-#include "container/vdi.h"
+#include "container/vdi/vdi.h"
 #include "fuzz.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {

@@ -16,6 +16,9 @@ namespace lantern {
 using Bytes = std::vector<std::byte>;
 using ByteView = std::span<const std::byte>;
 
+// Bytes of a sector as nearly all formats count them, whatever those of the disk are.
+constexpr std::uint64_t kSector = 512;
+
 inline ByteView slice(ByteView bytes, std::size_t at, std::size_t length) {
   if (at > bytes.size() || length > bytes.size() - at)
     throw std::out_of_range("byte access past the end of a structure");
@@ -80,6 +83,13 @@ inline std::string text_of(ByteView bytes) {
   std::string text(bytes.size(), '\0');
   for (std::size_t i = 0; i < bytes.size(); ++i) text[i] = static_cast<char>(bytes[i]);
   return text;
+}
+
+// What firmware wants at the end of a first sector before it starts what is in it.
+constexpr std::size_t kBootMarkAt = 510;
+constexpr std::uint16_t kBootMark = 0xAA55;
+inline bool has_boot_mark(ByteView sector) {
+  return le16(sector, kBootMarkAt) == kBootMark;
 }
 
 }  // namespace lantern

@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "container/vdi.h"
-#include "container/vhd.h"
+#include "container/vdi/vdi.h"
+#include "container/vhd/vhd.h"
 #include "container/vhdx/vhdx.h"
 #include "container/vmdk/vmdk.h"
 #include "lantern/error.h"

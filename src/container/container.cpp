@@ -12,7 +12,7 @@ namespace {
 bool begins_like_a_disk(const ByteSource& file) {
   Bytes sector(512);
   if (file.read(0, sector).length < sector.size()) return true;
-  return le16(sector, 510) == 0xAA55;
+  return has_boot_mark(sector);
 }
 
 Container raw_disk(const SourcePtr& file) {

@@ -15,7 +15,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMostSectors = 1ull << 53;
 constexpr std::size_t kTrailerBytes = 512;
 constexpr std::uint64_t kMostText = 64u << 20;

@@ -2,11 +2,15 @@
 
 #include "container/dmg.h"
 #include "container/hdd/hard_disk.h"
+#include "container/qcow/layout.h"
 #include "container/qcow/qcow2.h"
 #include "container/qed.h"
-#include "container/vdi.h"
-#include "container/vhd.h"
+#include "container/vdi/vdi.h"
+#include "container/vhd/layout.h"
+#include "container/vhd/vhd.h"
+#include "container/vhdx/layout.h"
 #include "container/vhdx/vhdx.h"
+#include "container/vmdk/layout.h"
 #include "container/vmdk/vmdk.h"
 
 namespace lantern {
@@ -48,14 +52,14 @@ std::vector<Format> container_formats() {
   dmg.places = {{512, true, 1}};
   dmg.probe = probe_dmg;
   return {format("vdi", {{0x40, "\x7F\x10\xDA\xBE"sv}}, open_vdi, open_headless_vdi),
-          format("vmdk", {{0, "KDMV"sv}, {0, "COWD"sv}}, open_vmdk),
-          format("qcow", {{0, "QFI\xFB"sv}}, either<open_qcow2, open_qcow1>, open_headless_qcow2),
+          format("vmdk", {{0, vmdk::kMark}, {0, vmdk::server::kMark}}, open_vmdk),
+          format("qcow", {{0, qcow::kMark}}, either<open_qcow2, open_qcow1>, open_headless_qcow2),
           format("qed", {{0, "QED\0"sv}}, open_qed, open_headless_qed),
           format("hdd", {{0, "WithoutFreeSpace"sv}, {0, "WithouFreSpacExt"sv}},
                  either<open_hard_disk, open_hard_disk_folder>),
-          format("vhdx", {{0, "vhdxfile"sv}}, open_vhdx),
+          format("vhdx", {{0, vhdx::kMark}}, open_vhdx),
           dmg,
-          format("vhd", {{0, "conectix"sv}}, open_vhd)};
+          format("vhd", {{0, vhd::footer::kMark}}, open_vhd)};
 }
 
 }  // namespace lantern

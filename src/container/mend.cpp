@@ -17,7 +17,6 @@ namespace {
 // A table up to this many blocks is looked at whole when the disk is opened.
 constexpr std::uint64_t kMostBlocks = 1u << 20;
 constexpr std::size_t kMostLoose = 65'536;
-constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kPiece = 64u << 10;
 // Each round may place what the next one needs (a table, then what it describes).
 constexpr int kRounds = 4;

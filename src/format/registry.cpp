@@ -10,8 +10,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kSector = 512;
-
 bool has_mark(const std::byte* sector, const FormatMark& mark) {
   return std::memcmp(sector + mark.at, mark.bytes.data(), mark.bytes.size()) == 0;
 }

@@ -1,5 +1,4 @@
 #include <fmt/format.h>
-#include <libdeflate.h>
 
 #include <algorithm>
 #include <array>
@@ -13,6 +12,7 @@
 #include "repair/diagnose/mbr_entry.h"
 #include "repair/fields.h"
 #include "repair/partition_codes.h"
+#include "volume/gpt_layout.h"
 #include "volume/partition_types.h"
 
 namespace lantern {
@@ -119,7 +119,7 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
   read.prefix.clear();
   read.number("signature", 510, 2, Weight::start, "the firmware starts only what ends in 55 AA",
               As::hexadecimal);
-  if (le16(bytes, 510) != 0xAA55) read.expect("0xaa55: nothing is started without it");
+  if (!has_boot_mark(bytes)) read.expect("0xaa55: nothing is started without it");
 }
 
 void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy) {
@@ -127,44 +127,45 @@ void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy)
   const ByteView bytes = read.bytes();
   const std::uint32_t step = disk.table.sector_size;
   const std::uint64_t last = disk.container.flat->size() / step - 1;
-  if (read.text("signature", 0, 8, Weight::start, "says that this is a table") != "EFI PART")
+  if (read.text("signature", 0, gpt::kSignature.size(), Weight::start,
+                "says that this is a table") != gpt::kSignature)
     read.expect("\"EFI PART\"");
-  read.number("revision", 8, 4, Weight::detail, "1.0 is 0x00010000", As::hexadecimal);
+  read.number("revision", gpt::kRevisionAt, 4, Weight::detail, "1.0 is 0x00010000",
+              As::hexadecimal);
   const std::uint64_t length =
-      read.number("header_bytes", 12, 4, Weight::detail, "what the sum is over");
-  if (length < 92 || length > step) read.expect(fmt::format("92 to {}", step));
+      read.number("header_bytes", gpt::kHeaderBytesAt, 4, Weight::detail, "what the sum is over");
+  if (length < gpt::kLeastHeader || length > step) read.expect(fmt::format("92 to {}", step));
   const std::uint64_t sum =
-      read.number("header_sum", 16, 4, Weight::derived,
+      read.number("header_sum", gpt::kSumAt, 4, Weight::derived,
                   "over this header; firmware takes the copy when it is wrong", As::hexadecimal);
-  if (length >= 92 && length <= bytes.size()) {
-    Bytes checked(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(length));
-    std::fill_n(checked.begin() + 16, 4, std::byte{0});
-    const std::uint32_t right = libdeflate_crc32(0, checked.data(), checked.size());
-    if (right != sum)
-      read.expect(fmt::format("0x{:08x}: that is the sum of what stands here", right));
-  }
-  const std::uint64_t own = read.number("own_sector", 24, 8, Weight::start, "where this header is");
+  if (const auto right = gpt::header_sum(bytes); right && *right != sum)
+    read.expect(fmt::format("0x{:08x}: that is the sum of what stands here", *right));
+  const std::uint64_t own =
+      read.number("own_sector", gpt::kOwnAt, 8, Weight::start, "where this header is");
   const std::uint64_t here = structure.offset / step;
   if (own != here) read.expect(fmt::format("{}: it stands there", here));
   const std::uint64_t other =
-      read.number("other_sector", 32, 8, Weight::data, "where the other copy is");
+      read.number("other_sector", gpt::kOtherAt, 8, Weight::data, "where the other copy is");
   const std::uint64_t wanted = copy ? 1 : last;
   if (other != wanted)
     read.expect(fmt::format("{}: the {} sector of the disk", wanted, copy ? "second" : "last"));
-  read.number("first_usable", 40, 8, Weight::detail, "volumes begin here at the earliest");
-  if (read.number("last_usable", 48, 8, Weight::detail, "volumes end here at the latest") > last)
+  read.number("first_usable", gpt::kFirstUsableAt, 8, Weight::detail,
+              "volumes begin here at the earliest");
+  if (read.number("last_usable", gpt::kLastUsableAt, 8, Weight::detail,
+                  "volumes end here at the latest") > last)
     read.expect(fmt::format("less than {}: the disk ends there", last));
-  read.guid("disk_id", 56, Weight::identity, "tells disks apart");
-  read.number("entries_sector", 72, 8, Weight::start, "where the entries begin");
-  read.number("entry_count", 80, 4, Weight::data, "how many entries there is room for");
-  read.number("entry_bytes", 84, 4, Weight::data, "of one entry");
-  const std::uint64_t entries_sum =
-      read.number("entries_sum", 88, 4, Weight::derived, "over all entries", As::hexadecimal);
-  const std::uint64_t size = saturating_mul(le32(bytes, 80), le32(bytes, 84));
+  read.guid("disk_id", gpt::kDiskIdAt, Weight::identity, "tells disks apart");
+  read.number("entries_sector", gpt::kEntriesAt, 8, Weight::start, "where the entries begin");
+  read.number("entry_count", gpt::kEntryCountAt, 4, Weight::data,
+              "how many entries there is room for");
+  read.number("entry_bytes", gpt::kEntryBytesAt, 4, Weight::data, "of one entry");
+  const std::uint64_t entries_sum = read.number(
+      "entries_sum", gpt::kEntriesSumAt, 4, Weight::derived, "over all entries", As::hexadecimal);
+  const std::uint64_t size = gpt::entries_bytes(bytes);
   if (size <= (1u << 20)) {
     Bytes entries(static_cast<std::size_t>(size));
-    disk.container.flat->read(saturating_mul(le64(bytes, 72), step), entries);
-    const std::uint32_t right = libdeflate_crc32(0, entries.data(), entries.size());
+    disk.container.flat->read(saturating_mul(le64(bytes, gpt::kEntriesAt), step), entries);
+    const std::uint32_t right = gpt::crc(entries);
     if (right != entries_sum)
       read.expect(fmt::format("0x{:08x}: that is the sum of the entries", right));
   }
@@ -182,17 +183,23 @@ void describe_gpt_entries(Structure& structure, const DiskLayer& disk) {
     const std::string type = read.guid("type", at, Weight::data, "what the volume holds");
     if (const auto words = gpt_type(type).words; !words.empty())
       read.say(fmt::format("{}, {}", type, words));
-    read.guid("id", at + 16, Weight::identity, "tells volumes apart");
-    const std::uint64_t first = read.number("first", at + 32, 8, Weight::start, "its first sector");
+    read.guid("id", at + gpt::entry::kIdAt, Weight::identity, "tells volumes apart");
+    const std::uint64_t first =
+        read.number("first", at + gpt::entry::kFirstAt, 8, Weight::start, "its first sector");
     if (first >= sectors)
       read.expect(fmt::format("less than {}, the sectors of the disk", sectors));
-    const std::uint64_t last = read.number("last", at + 40, 8, Weight::data, "its last sector");
+    const std::uint64_t last =
+        read.number("last", at + gpt::entry::kLastAt, 8, Weight::data, "its last sector");
     if (last >= sectors || last < first)
       read.expect(fmt::format("{} to {}: the volume must lie on the disk", first, sectors - 1));
-    read.number("attributes", at + 48, 8, Weight::start, "bit 2: old firmware starts it",
-                FieldReader::As::hexadecimal);
-    read.raw("name", at + 56, 72, Weight::identity, "what it is called");
-    read.say("\"" + for_terminal(utf16le_text(read.bytes().subspan(at + 56, 72))) + "\"");
+    read.number("attributes", at + gpt::entry::kAttributesAt, 8, Weight::start,
+                "bit 2: old firmware starts it", FieldReader::As::hexadecimal);
+    read.raw("name", at + gpt::entry::kNameAt, gpt::entry::kNameBytes, Weight::identity,
+             "what it is called");
+    read.say("\"" +
+             for_terminal(utf16le_text(
+                 read.bytes().subspan(at + gpt::entry::kNameAt, gpt::entry::kNameBytes))) +
+             "\"");
   }
 }
 

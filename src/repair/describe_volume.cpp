@@ -31,7 +31,7 @@ void describe_jump(FieldReader& read) {
 void describe_end(FieldReader& read) {
   read.number("signature", 510, 2, Weight::start, "the boot code that leads here looks for 55 AA",
               As::hexadecimal);
-  if (le16(read.bytes(), 510) != 0xAA55) read.expect("0xaa55");
+  if (!has_boot_mark(read.bytes())) read.expect("0xaa55");
 }
 
 void describe_sector_bytes(FieldReader& read) {

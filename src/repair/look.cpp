@@ -88,7 +88,7 @@ Bytes copy_of_boot(const VolumeLayer& volume, std::uint32_t sector_bytes) {
     const bool held = holds.empty() || (kind == BootKind::ntfs && holds == "ntfs") ||
                       (kind == BootKind::fat32 && holds == "fat32") ||
                       (kind == BootKind::exfat && holds == "exfat");
-    if (held && boot_kind(copy) == kind && le16(copy, 510) == 0xAA55) return copy;
+    if (held && boot_kind(copy) == kind && has_boot_mark(copy)) return copy;
   }
   return {};
 }

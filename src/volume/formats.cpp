@@ -3,6 +3,7 @@
 #include "base/bytes.h"
 #include "volume/apm.h"
 #include "volume/gpt.h"
+#include "volume/gpt_layout.h"
 #include "volume/mbr.h"
 
 namespace lantern {
@@ -59,7 +60,7 @@ Format mbr_format() {
 }
 
 Format gpt_format() {
-  Format format{"gpt", FormatKind::partition_table, {{0, "EFI PART"sv}}, {}, probe_gpt, true};
+  Format format{"gpt", FormatKind::partition_table, {{0, gpt::kSignature}}, {}, probe_gpt, true};
   format.read_table = read_gpt;
   return format;
 }

@@ -1,7 +1,6 @@
 #include "volume/gpt.h"
 
 #include <fmt/format.h>
-#include <libdeflate.h>
 
 #include <algorithm>
 #include <array>
@@ -11,6 +10,7 @@
 #include "base/guid.h"
 #include "base/utf16.h"
 #include "lantern/text.h"
+#include "volume/gpt_layout.h"
 #include "volume/mbr.h"
 #include "volume/overlaps.h"
 #include "volume/partition_types.h"
@@ -18,10 +18,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::string_view kSignature = "EFI PART";
-constexpr std::uint32_t kLeastHeader = 92;
-constexpr std::uint32_t kLeastEntry = 128;
-constexpr std::uint64_t kLegacyBoot = 1u << 2;
+using namespace gpt;
 
 struct Header {
   std::uint64_t own_lba = 0;
@@ -43,10 +40,6 @@ struct Copy {
   std::string wrong;             // what is wrong with the header, or empty
   bool signature = false;
 };
-
-std::uint32_t crc(ByteView bytes) {
-  return libdeflate_crc32(0, bytes.data(), bytes.size());
-}
 
 class GptReader {
  public:
@@ -98,32 +91,32 @@ class GptReader {
       copy.wrong = "has no signature";
       return copy;
     }
-    const std::uint32_t header_bytes = le32(sector, 12);
-    if (header_bytes < kLeastHeader || header_bytes > sector_size_) {
-      copy.wrong = fmt::format("says it is {} bytes long", header_bytes);
+    const auto sum = header_sum(sector);
+    if (!sum) {
+      copy.wrong = fmt::format("says it is {} bytes long", le32(sector, kHeaderBytesAt));
       return copy;
     }
-    Bytes checked(sector.begin(), sector.begin() + header_bytes);
-    std::fill_n(checked.begin() + 16, 4, std::byte{0});
-    if (crc(checked) != le32(sector, 16)) {
+    if (*sum != le32(sector, kSumAt)) {
       copy.wrong = "has a wrong checksum";
       return copy;
     }
-    Header header{le64(sector, 24), le64(sector, 32), guid_text(sector, 56), le64(sector, 72),
-                  le32(sector, 80), le32(sector, 84), le32(sector, 88)};
+    Header header{le64(sector, kOwnAt),         le64(sector, kOtherAt),
+                  guid_text(sector, kDiskIdAt), le64(sector, kEntriesAt),
+                  le32(sector, kEntryCountAt),  le32(sector, kEntryBytesAt),
+                  le32(sector, kEntriesSumAt)};
     if (header.own_lba != lba) {
       copy.wrong = fmt::format("says it stands in sector {}", header.own_lba);
       return copy;
     }
-    const std::uint64_t entries_bytes = std::uint64_t{header.entry_count} * header.entry_bytes;
-    if (header.entry_bytes < kLeastEntry || !is_power_of_two(header.entry_bytes) ||
-        entries_bytes > context_.budget.max_structure_bytes) {
+    const std::uint64_t bytes = entries_bytes(sector);
+    if (header.entry_bytes < entry::kLeastBytes || !is_power_of_two(header.entry_bytes) ||
+        bytes > context_.budget.max_structure_bytes) {
       copy.wrong =
           fmt::format("says it has {} entries of {} bytes", header.entry_count, header.entry_bytes);
       return copy;
     }
     copy.header = header;
-    read_entries(copy, static_cast<std::size_t>(entries_bytes));
+    read_entries(copy, static_cast<std::size_t>(bytes));
     return copy;
   }
 
@@ -170,10 +163,10 @@ class GptReader {
     table.id = copy.header->disk_guid;
     const std::uint32_t step = copy.header->entry_bytes;
     for (std::uint32_t i = 0; i < copy.header->entry_count; ++i) {
-      const ByteView entry = slice(copy.entries, std::size_t{i} * step, kLeastEntry);
-      if (all_zero(entry.first(16))) continue;
-      const std::uint64_t first = le64(entry, 32);
-      const std::uint64_t last = le64(entry, 40);
+      const ByteView row_bytes = slice(copy.entries, std::size_t{i} * step, entry::kLeastBytes);
+      if (all_zero(row_bytes.first(entry::kIdBytes))) continue;
+      const std::uint64_t first = le64(row_bytes, entry::kFirstAt);
+      const std::uint64_t last = le64(row_bytes, entry::kLastAt);
       const auto offset = checked_mul(first, sector_size_);
       const auto length =
           last >= first ? checked_mul(last - first + 1, sector_size_) : std::nullopt;
@@ -185,16 +178,16 @@ class GptReader {
             "the entry is left out");
         continue;
       }
-      const std::string type_guid = guid_text(entry, 0);
+      const std::string type_guid = guid_text(row_bytes, entry::kTypeAt);
       const PartitionType type = gpt_type(type_guid);
       VolumeRow row;
       row.number = i + 1;
       row.range = {*offset, *length};
       row.type = type.words;
       row.type_code = type_guid;
-      row.name = utf16le_text(slice(entry, 56, 72));
-      row.uuid = guid_text(entry, 16);
-      row.active = (le64(entry, 48) & kLegacyBoot) != 0;
+      row.name = utf16le_text(slice(row_bytes, entry::kNameAt, entry::kNameBytes));
+      row.uuid = guid_text(row_bytes, entry::kIdAt);
+      row.active = (le64(row_bytes, entry::kAttributesAt) & entry::kLegacyBoot) != 0;
       row.system = type.system;
       if (row.range.end() > disk_->size())
         context_.report(FindingCode::gpt_past_end, Severity::warning, row.range,

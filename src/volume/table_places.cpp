@@ -1,19 +1,18 @@
 #include "volume/table_places.h"
 
 #include <fmt/format.h>
-#include <libdeflate.h>
 
 #include "base/bytes.h"
+#include "volume/gpt_layout.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::size_t kSector = 512;
 constexpr std::size_t kPiece = 256u << 10;
 
 // A boot record with a table: entries that can be, at least one of them, and no volume's own code.
 bool begins_disk(ByteView sector) {
-  if (le16(sector, 510) != 0xAA55) return false;
+  if (!has_boot_mark(sector)) return false;
   // The boot sector of a volume begins with a jump and says how large its sectors are.
   const bool jump = u8(sector, 0) == 0xEB || u8(sector, 0) == 0xE9;
   if (jump && (le16(sector, 11) == 512 || le16(sector, 11) == 4096)) return false;
@@ -30,13 +29,9 @@ bool begins_disk(ByteView sector) {
 
 // The sector a GPT header says it lies in; empty when this is none, or its checksum is wrong.
 std::optional<std::uint64_t> gpt_own_sector(ByteView sector) {
-  constexpr std::size_t kHeaderBytes = 92;
-  if (!has_text(sector, 0, "EFI PART") || le32(sector, 12) != kHeaderBytes) return std::nullopt;
-  Bytes header(sector.begin(), sector.begin() + kHeaderBytes);
-  const std::uint32_t said = le32(header, 16);
-  std::fill_n(header.begin() + 16, 4, std::byte{0});
-  if (libdeflate_crc32(0, header.data(), header.size()) != said) return std::nullopt;
-  return le64(header, 24);
+  if (!has_text(sector, 0, gpt::kSignature) || gpt::header_sum(sector) != le32(sector, gpt::kSumAt))
+    return std::nullopt;
+  return le64(sector, gpt::kOwnAt);
 }
 
 }  // namespace

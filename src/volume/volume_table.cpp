@@ -33,10 +33,10 @@ TableFit fit_of(const VolumeTable& table, const SourcePtr& disk, const Registry&
     const auto found = formats.recognise(*volume);
     Bytes start(512);
     volume->read(0, start);
-    fit.well += le16(start, 510) == 0xAA55 ||
-                std::any_of(found.begin(), found.end(), [](const Recognition& one) {
-                  return one.kind != FormatKind::partition_table;
-                });
+    fit.well +=
+        has_boot_mark(start) || std::any_of(found.begin(), found.end(), [](const Recognition& one) {
+          return one.kind != FormatKind::partition_table;
+        });
     fit.cut += std::any_of(found.begin(), found.end(), [&](const Recognition& one) {
       return one.kind == FormatKind::file_system && one.verified && !one.from_copy &&
              one.range.offset == 0 && one.range.length > row.range.length;

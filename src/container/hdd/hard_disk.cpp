@@ -14,7 +14,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::size_t kHeaderBytes = 64;
 constexpr std::uint64_t kMostSectors = 1ull << 53;
 constexpr std::uint32_t kInUse = 0x746F6E59;

@@ -14,7 +14,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMostSectors = 1ull << 53;
 constexpr std::uint64_t kMostText = 4u << 20;
 constexpr std::size_t kMostStretches = 4096;

@@ -6,15 +6,14 @@
 
 #include "base/bytes.h"
 #include "base/json_reader.h"
+#include "container/qcow/layout.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::size_t kHeaderBytes = 104;
-constexpr std::size_t kVersion2Bytes = 72;
-constexpr std::uint32_t kLeastClusterBits = 9;
-constexpr std::uint32_t kMostClusterBits = 21;
+using namespace qcow;
+
 constexpr std::uint64_t kMostName = 1023;
 constexpr std::uint64_t kMostDisk = 1ull << 62;
 constexpr std::uint32_t kMostSnapshots = 65'536;
@@ -28,7 +27,6 @@ std::string text_at(const ByteSource& file, std::uint64_t offset, std::uint64_t 
 }
 
 void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t end) {
-  constexpr std::uint32_t kParentFormat = 0xE2792ACA;
   constexpr std::uint32_t kDataFile = 0x44415441;
   constexpr std::uint32_t kBitmaps = 0x23852875;
   std::uint64_t at = header.header_bytes;
@@ -38,7 +36,7 @@ void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t 
     const std::uint64_t length = be32(head, 4);
     at += head.size();
     if (type == 0 || length > end - at) return;
-    if (type == kParentFormat)
+    if (type == kParentFormatExtension)
       header.parent_format = text_at(file, at, std::min(length, kMostName));
     if (type == kDataFile) header.data_file = text_at(file, at, std::min(length, kMostName));
     Bytes bitmaps(24);
@@ -68,32 +66,32 @@ std::string json_file_name(const JsonValue& node, int depth) {
 std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Context& context) {
   Bytes bytes(kHeaderBytes);
   const std::size_t got = file.read(0, bytes).length;
-  if (got < kVersion2Bytes || !has_text(bytes, 0, "QFI\xFB") || be32(bytes, 4) == 1)
+  if (got < kVersion2Bytes || !has_text(bytes, 0, kMark) || be32(bytes, kVersionAt) == 1)
     return std::nullopt;
   const auto fail = [&](ErrorCode code, std::uint64_t offset, const std::string& what) {
     throw Error(code, context.address, offset, "qcow2: " + what, "look at the file with ::bytes");
   };
   Qcow2Header header;
-  header.version = be32(bytes, 4);
+  header.version = be32(bytes, kVersionAt);
   if (header.version != 2 && header.version != 3)
     fail(ErrorCode::unsupported, 4, fmt::format("version {} is not read", header.version));
-  header.cluster_bits = be32(bytes, 0x14);
-  header.disk_bytes = be64(bytes, 0x18);
-  header.encryption = be32(bytes, 0x20);
-  header.level1_entries = be32(bytes, 0x24);
-  header.level1_offset = be64(bytes, 0x28);
-  header.counts_offset = be64(bytes, 0x30);
-  header.counts_clusters = be32(bytes, 0x38);
-  header.snapshot_count = be32(bytes, 0x3C);
-  header.snapshots_offset = be64(bytes, 0x40);
+  header.cluster_bits = be32(bytes, kClusterBitsAt);
+  header.disk_bytes = be64(bytes, kDiskBytesAt);
+  header.encryption = be32(bytes, kEncryptionAt);
+  header.level1_entries = be32(bytes, kLevel1EntriesAt);
+  header.level1_offset = be64(bytes, kLevel1OffsetAt);
+  header.counts_offset = be64(bytes, kCountsOffsetAt);
+  header.counts_clusters = be32(bytes, kCountsClustersAt);
+  header.snapshot_count = be32(bytes, kSnapshotCountAt);
+  header.snapshots_offset = be64(bytes, kSnapshotsOffsetAt);
   header.header_bytes = kVersion2Bytes;
   if (header.version == 3) {
-    header.features = be64(bytes, 0x48);
-    header.count_bits = 1u << std::min(be32(bytes, 0x60), 6u);
-    header.header_bytes = std::max<std::uint64_t>(be32(bytes, 0x64), kHeaderBytes);
+    header.features = be64(bytes, kFeaturesAt);
+    header.count_bits = 1u << std::min(be32(bytes, kCountBitsAt), 6u);
+    header.header_bytes = std::max<std::uint64_t>(be32(bytes, kHeaderBytesAt), kHeaderBytes);
     if (header.header_bytes > kHeaderBytes) {
       Bytes packing(1);
-      if (file.read(0x68, packing).length == 1) header.packing = u8(packing, 0);
+      if (file.read(kPackingAt, packing).length == 1) header.packing = u8(packing, 0);
     }
   }
   if (header.cluster_bits < kLeastClusterBits || header.cluster_bits > kMostClusterBits)
@@ -103,16 +101,16 @@ std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Conte
     fail(ErrorCode::cannot_read, 0x18,
          fmt::format("a disk of {} bytes is none", header.disk_bytes));
   if (header.encryption != 0)
-    fail(ErrorCode::unsupported, 0x20, "the disk is encrypted; not read yet");
+    fail(ErrorCode::unsupported, kEncryptionAt, "the disk is encrypted; not read yet");
   if (header.packing > 1)
-    fail(ErrorCode::unsupported, 0x68, fmt::format("packing {} is not read", header.packing));
+    fail(ErrorCode::unsupported, kPackingAt, fmt::format("packing {} is not read", header.packing));
   if ((header.features & ~kKnownFeatures) != 0)
     context.report(
-        FindingCode::container_header, Severity::warning, {0x48, 8},
+        FindingCode::container_header, Severity::warning, {kFeaturesAt, 8},
         fmt::format("qcow2: features that are not known: {:#x}", header.features & ~kKnownFeatures),
         "read as if they were not set");
-  const std::uint64_t name_at = be64(bytes, 8);
-  const std::uint64_t name_bytes = be32(bytes, 0x10);
+  const std::uint64_t name_at = be64(bytes, kParentOffsetAt);
+  const std::uint64_t name_bytes = be32(bytes, kParentBytesAt);
   if (name_at != 0 && name_bytes > 0 && name_bytes <= kMostName && name_at < file.size())
     header.parent_name = text_at(file, name_at, name_bytes);
   else if (name_at != 0 && name_bytes > 0)

@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "container/chain.h"
 #include "container/qcow/header.h"
+#include "container/qcow/layout.h"
 #include "container/qcow/qcow2.h"
 #include "container/two_level.h"
 #include "container/write/block_writer.h"
@@ -40,7 +41,7 @@ Run run_of(std::uint64_t entry, Range range, unsigned cluster_bits) {
 std::optional<Container> open_qcow1(const SourcePtr& file, const Surroundings& around,
                                     const Context& context) {
   Bytes header(kHeaderBytes);
-  if (file->read(0, header).length < header.size() || !has_text(header, 0, "QFI\xFB") ||
+  if (file->read(0, header).length < header.size() || !has_text(header, 0, qcow::kMark) ||
       be32(header, 4) != 1)
     return std::nullopt;
   const auto fail = [&](ErrorCode code, std::uint64_t offset, const std::string& what) {

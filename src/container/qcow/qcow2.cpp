@@ -10,6 +10,7 @@
 #include "container/inflate.h"
 #include "container/mapped_disk.h"
 #include "container/qcow/header.h"
+#include "container/qcow/layout.h"
 #include "container/qcow/rebuild.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
@@ -18,9 +19,8 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
-constexpr std::uint64_t kPacked = 1ull << 62;
-constexpr std::uint64_t kSector = 512;
+using namespace qcow;
+
 constexpr unsigned kParts = 32;
 
 class Qcow2Map final : public BlockMap {
@@ -183,11 +183,11 @@ SourcePtr find_data_file(const SourcePtr& file, const Qcow2Header& header,
 
 void report_state(const Qcow2Header& header, const Context& context) {
   if (header.dirty())
-    context.report(FindingCode::container_unclean, Severity::warning, {0x48, 8},
+    context.report(FindingCode::container_unclean, Severity::warning, {kFeaturesAt, 8},
                    "qcow2: marked dirty: it was not closed by its last writer",
                    "its reference counts may be wrong; reading does not need them");
   if (header.corrupt())
-    context.report(FindingCode::container_marked_corrupt, Severity::warning, {0x48, 8},
+    context.report(FindingCode::container_marked_corrupt, Severity::warning, {kFeaturesAt, 8},
                    "qcow2: marked corrupt by the hypervisor",
                    "it is read; entries that cannot be are given as lost");
 }

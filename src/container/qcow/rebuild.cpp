@@ -6,24 +6,21 @@
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/qcow/layout.h"
 #include "lantern/sources.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
-constexpr std::uint64_t kCopied = 1ull << 63;
-constexpr std::uint64_t kPacked = 1ull << 62;
-constexpr std::size_t kSector = 512;
+using namespace qcow;
+
 // A file up to this many clusters is looked at whole when it is opened.
 constexpr std::uint64_t kMostClusters = 1u << 20;
 constexpr std::size_t kPiece = 64u << 10;
 constexpr std::uint64_t kSmallCluster = 4096;
 constexpr std::uint64_t kLevel1Within = 256u << 20;  // bytes of the file
 constexpr std::uint64_t kLevel1Searched = 4096;      // clusters
-constexpr std::uint32_t kLeastBits = 9;
-constexpr std::uint32_t kMostBits = 21;
-constexpr std::uint64_t kLeadsNowhere = 1;  // an entry no table can have
+constexpr std::uint64_t kLeadsNowhere = 1;           // an entry no table can have
 
 std::size_t entry_bytes(const Qcow2Header& header) {
   return header.extended() ? 16 : 8;
@@ -340,7 +337,7 @@ std::optional<Qcow2Header> guess_qcow2_header(const ByteSource& file, const Cont
   // The size that explains most of the file is the right one: another's tables fit by chance alone.
   std::optional<Qcow2Header> best;
   std::uint64_t most = 0;
-  for (std::uint32_t bits = kLeastBits; bits <= kMostBits; ++bits) {
+  for (std::uint32_t bits = kLeastClusterBits; bits <= kMostClusterBits; ++bits) {
     Qcow2Header header;
     header.version = 3;
     header.cluster_bits = bits;

@@ -7,30 +7,18 @@
 
 #include "base/bytes.h"
 #include "base/checked.h"
-#include "base/crc32c.h"
 #include "base/guid.h"
 #include "base/utf16.h"
+#include "container/vhdx/layout.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::array<std::uint64_t, 2> kHeadersAt = {64u << 10, 128u << 10};
-constexpr std::array<std::uint64_t, 2> kRegionsAt = {192u << 10, 256u << 10};
-constexpr std::size_t kHeaderBytes = 4096;
-constexpr std::size_t kRegionBytes = 64u << 10;
-constexpr std::size_t kMostRegions = 2047;
-constexpr std::uint64_t kMetadataTable = 64u << 10;
+using namespace vhdx;
+
 constexpr std::uint64_t kMostItem = 1u << 20;
 constexpr std::uint64_t kMostDisk = 64ull << 40;
-
-constexpr std::string_view kTableId = "2dc27766-f623-4200-9d64-115e9bfd4a08";
-constexpr std::string_view kMetadataId = "8b7ca206-4790-4b9a-b8fe-575f050f886e";
-constexpr std::string_view kFileParameters = "caa16737-fa36-4d43-b3b6-33f0aa44e76b";
-constexpr std::string_view kDiskSize = "2fa54224-cd1b-4876-b211-5dbed83bf4b8";
-constexpr std::string_view kDiskId = "beca12ab-b2e6-4523-93ef-c309e000c746";
-constexpr std::string_view kLogicalSector = "8141bf1d-a96f-4709-ba47-f233a8faab5f";
-constexpr std::string_view kParentLocator = "a8d35f2d-b30b-454d-abf7-d3d84834ab0c";
 
 struct Copy {
   Bytes bytes;
@@ -39,13 +27,13 @@ struct Copy {
 };
 
 Copy read_copy(const ByteSource& file, std::uint64_t at, std::size_t length,
-               std::string_view signature) {
+               std::string_view mark) {
   Copy copy;
   copy.bytes.resize(length);
   const ReadResult got = file.read(at, copy.bytes);
-  copy.here = got.length == length && has_text(copy.bytes, 0, signature);
+  copy.here = got.length == length && has_text(copy.bytes, 0, mark);
   copy.right =
-      copy.here && got.unreadable.empty() && crc32c_without(copy.bytes, 4) == le32(copy.bytes, 4);
+      got.length == length && got.unreadable.empty() && is_summed(copy.bytes, length, mark);
   return copy;
 }
 
@@ -82,7 +70,7 @@ void read_parent(ByteView item, VhdxMetadata& metadata) {
 std::optional<VhdxHeader> read_vhdx_header(const ByteSource& file, const Context* context) {
   std::optional<VhdxHeader> best;
   for (const std::uint64_t at : kHeadersAt) {
-    const Copy copy = read_copy(file, at, kHeaderBytes, "head");
+    const Copy copy = read_copy(file, at, kHeaderBytes, header::kMark);
     if (!copy.right) {
       if (context != nullptr)
         context->report(FindingCode::container_header_copy, Severity::warning, {at, kHeaderBytes},
@@ -91,10 +79,10 @@ std::optional<VhdxHeader> read_vhdx_header(const ByteSource& file, const Context
       continue;
     }
     VhdxHeader header;
-    header.sequence = le64(copy.bytes, 8);
-    header.data_id = guid_text(copy.bytes, 32);
-    std::copy_n(copy.bytes.begin() + 48, header.log_id.size(), header.log_id.begin());
-    header.log = {le64(copy.bytes, 72), le32(copy.bytes, 68)};
+    header.sequence = le64(copy.bytes, header::kSequenceAt);
+    header.data_id = guid_text(copy.bytes, header::kDataIdAt);
+    std::copy_n(copy.bytes.begin() + header::kLogIdAt, header.log_id.size(), header.log_id.begin());
+    header.log = {le64(copy.bytes, header::kLogOffsetAt), le32(copy.bytes, header::kLogBytesAt)};
     if (!best || header.sequence > best->sequence) best = header;
   }
   if (!best && context != nullptr)
@@ -108,7 +96,7 @@ VhdxRegions read_vhdx_regions(const ByteSource& file, const Context& context) {
   std::optional<Bytes> best;
   bool right = false;
   for (const std::uint64_t at : kRegionsAt) {
-    Copy copy = read_copy(file, at, kRegionBytes, "regi");
+    Copy copy = read_copy(file, at, kRegionBytes, regions::kMark);
     if (!copy.right)
       context.report(FindingCode::container_table_copy, Severity::warning, {at, kRegionBytes},
                      "vhdx: one of the two region tables is lost or damaged",
@@ -120,13 +108,13 @@ VhdxRegions read_vhdx_regions(const ByteSource& file, const Context& context) {
   }
   VhdxRegions regions;
   if (!best) return regions;
-  const std::size_t count = std::min<std::size_t>(le32(*best, 8), kMostRegions);
-  for (std::size_t i = 0, at = 16; i < count; ++i, at += 32) {
+  const std::size_t count = std::min<std::size_t>(le32(*best, regions::kCountAt), regions::kMost);
+  for (std::size_t i = 0, at = regions::kFirst; i < count; ++i, at += regions::kEntryBytes) {
     const std::string id = guid_text(*best, at);
-    const Range range{le64(*best, at + 16), le32(*best, at + 24)};
+    const Range range{le64(*best, at + regions::kOffsetAt), le32(*best, at + regions::kLengthAt)};
     if (range.offset >= file.size()) continue;
-    if (id == kTableId) regions.table = range;
-    if (id == kMetadataId) regions.metadata = range;
+    if (id == regions::kTableId) regions.table = range;
+    if (id == regions::kMetadataId) regions.metadata = range;
   }
   return regions;
 }
@@ -136,27 +124,27 @@ VhdxMetadata read_vhdx_metadata(const ByteSource& file, Range region, const Cont
     throw Error(ErrorCode::cannot_read, context.address, offset, "vhdx: " + what,
                 "look at the file with ::bytes");
   };
-  Bytes table(kMetadataTable);
-  if (file.read(region.offset, table).length < table.size() || !has_text(table, 0, "metadata"))
+  Bytes table(metadata::kTableBytes);
+  if (file.read(region.offset, table).length < table.size() || !has_text(table, 0, metadata::kMark))
     fail(region.offset, "the metadata is lost");
   VhdxMetadata metadata;
-  const std::size_t count = std::min<std::size_t>(le16(table, 10), kMostRegions);
-  for (std::size_t i = 0, at = 32; i < count; ++i, at += 32) {
+  const std::size_t count = std::min<std::size_t>(le16(table, metadata::kCountAt), regions::kMost);
+  for (std::size_t i = 0, at = metadata::kFirst; i < count; ++i, at += metadata::kEntryBytes) {
     const std::string id = guid_text(table, at);
-    const std::uint64_t offset = region.offset + le32(table, at + 16);
-    Bytes item(std::min<std::uint64_t>(le32(table, at + 20), kMostItem));
+    const std::uint64_t offset = region.offset + le32(table, at + metadata::kOffsetAt);
+    Bytes item(std::min<std::uint64_t>(le32(table, at + metadata::kLengthAt), kMostItem));
     item.resize(file.read(offset, item).length);
-    if (id == kFileParameters && item.size() >= 8) {
+    if (id == metadata::kFileParameters && item.size() >= 8) {
       metadata.block_bytes = le32(item, 0);
       metadata.fixed = (le32(item, 4) & 1) != 0;
       metadata.has_parent = (le32(item, 4) & 2) != 0;
-    } else if (id == kDiskSize && item.size() >= 8) {
+    } else if (id == metadata::kDiskSize && item.size() >= 8) {
       metadata.disk_bytes = le64(item, 0);
-    } else if (id == kLogicalSector && item.size() >= 4) {
+    } else if (id == metadata::kLogicalSector && item.size() >= 4) {
       metadata.sector_bytes = le32(item, 0);
-    } else if (id == kDiskId && item.size() >= 16) {
+    } else if (id == metadata::kDiskId && item.size() >= 16) {
       metadata.id = guid_text(item, 0);
-    } else if (id == kParentLocator) {
+    } else if (id == metadata::kParentLocator) {
       read_parent(item, metadata);
     }
   }

@@ -7,13 +7,13 @@
 #include <optional>
 
 #include "base/bytes.h"
-#include "base/crc32c.h"
+#include "container/vhdx/layout.h"
 #include "lantern/sources.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 4096;
+constexpr std::uint64_t kLogSector = 4096;
 constexpr std::size_t kEntryHeader = 64;
 constexpr std::size_t kDescriptorBytes = 32;
 // Every system makes one of 1 MiB.
@@ -37,7 +37,7 @@ class Log {
  public:
   Log(Bytes bytes, std::array<std::byte, 16> id) : bytes_(std::move(bytes)), id_(id) {
     std::uint64_t to_sum = kMostSummed * bytes_.size();
-    for (std::uint64_t at = 0; at < bytes_.size(); at += kSector)
+    for (std::uint64_t at = 0; at < bytes_.size(); at += kLogSector)
       if (auto entry = read(at, to_sum)) entries_.emplace(at, *entry);
   }
 
@@ -74,12 +74,13 @@ class Log {
     entry.sequence = le64(head, 16);
     entry.file_bytes_then = le64(head, 48);
     entry.file_bytes_needed = le64(head, 56);
-    if (entry.length < kSector || entry.length % kSector != 0 || entry.length > bytes_.size() ||
-        entry.sequence == 0 || entry.length > to_sum ||
+    if (entry.length < kLogSector || entry.length % kLogSector != 0 ||
+        entry.length > bytes_.size() || entry.sequence == 0 || entry.length > to_sum ||
         !std::equal(id_.begin(), id_.end(), head.begin() + 32))
       return std::nullopt;
     to_sum -= entry.length;
-    if (crc32c_without(bytes_of(entry), 4) != le32(head, 4)) return std::nullopt;
+    if (crc32c_without(bytes_of(entry), vhdx::kSumAt) != le32(head, vhdx::kSumAt))
+      return std::nullopt;
     return entry;
   }
 
@@ -163,7 +164,8 @@ class Overlay {
 // on.
 bool replay(const Bytes& entry, std::uint64_t most, Overlay& overlay) {
   const std::uint64_t count = le32(entry, 24);
-  std::uint64_t data = (kEntryHeader + count * kDescriptorBytes + kSector - 1) / kSector * kSector;
+  std::uint64_t data =
+      (kEntryHeader + count * kDescriptorBytes + kLogSector - 1) / kLogSector * kLogSector;
   if (data > entry.size()) return false;
   for (std::uint64_t i = 0; i < count; ++i) {
     const auto d = static_cast<std::size_t>(kEntryHeader + i * kDescriptorBytes);
@@ -173,16 +175,16 @@ bool replay(const Bytes& entry, std::uint64_t most, Overlay& overlay) {
       const std::uint64_t length = le64(entry, d + 8);
       if (length > most - offset) return false;
       overlay.put({offset, length}, nullptr);
-    } else if (has_text(entry, d, "desc") && data + kSector <= entry.size() &&
+    } else if (has_text(entry, d, "desc") && data + kLogSector <= entry.size() &&
                has_text(entry, static_cast<std::size_t>(data), "data")) {
       // The ends of the sector were moved into the descriptor to make room for the sequence.
       const ByteView all(entry);
-      const ByteView sector = all.subspan(static_cast<std::size_t>(data), kSector);
+      const ByteView sector = all.subspan(static_cast<std::size_t>(data), kLogSector);
       Bytes page(sector.begin(), sector.end());
       std::copy_n(all.begin() + static_cast<std::ptrdiff_t>(d) + 8, 8, page.begin());
       std::copy_n(all.begin() + static_cast<std::ptrdiff_t>(d) + 4, 4, page.end() - 4);
-      overlay.put({offset, kSector}, make_memory_source(std::move(page)));
-      data += kSector;
+      overlay.put({offset, kLogSector}, make_memory_source(std::move(page)));
+      data += kLogSector;
     } else {
       return false;
     }
@@ -202,7 +204,7 @@ SourcePtr replay_vhdx_log(const SourcePtr& file, Range log, std::array<std::byte
                    "the file is read as it lies; what was written last may be missing");
     return file;
   };
-  if (inside.length != log.length || log.length % kSector != 0 || log.empty())
+  if (inside.length != log.length || log.length % kLogSector != 0 || log.empty())
     return give_up("it is not wholly in the file");
   if (log.length > kMostLog) return give_up("it is larger than any system makes it");
   Bytes bytes(static_cast<std::size_t>(log.length));

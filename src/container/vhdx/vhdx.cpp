@@ -10,6 +10,7 @@
 #include "container/mapped_disk.h"
 #include "container/mend.h"
 #include "container/vhdx/header.h"
+#include "container/vhdx/layout.h"
 #include "container/vhdx/log.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
@@ -17,10 +18,9 @@
 namespace lantern {
 namespace {
 
+using namespace vhdx;
+
 constexpr std::uint64_t kMiB = 1u << 20;
-constexpr std::uint64_t kChunkSectors = 1u << 23;  // sectors one bitmap of 1 MiB speaks of
-constexpr std::uint64_t kEntryBytes = 8;
-constexpr unsigned kPlaceShift = 20;
 
 enum State : unsigned {
   kNotPresent = 0,
@@ -76,7 +76,7 @@ class VhdxMap final : public BlockMap {
     const std::uint64_t value = le64(entry, 0);
     const std::uint64_t place = value >> kPlaceShift << kPlaceShift;
     const std::uint64_t data = place + range.offset % metadata_.block_bytes;
-    switch (value & 7) {
+    switch (value & kStateMask) {
       case kNotPresent:
         return visit({Run::Kind::absent, range});
       case kUndefined:
@@ -92,10 +92,11 @@ class VhdxMap final : public BlockMap {
       default:
         break;
     }
-    context_.report(FindingCode::container_table, Severity::damage,
-                    {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
-                    fmt::format("vhdx: block {} has the state {}, which is none", block, value & 7),
-                    "the block is given as lost");
+    context_.report(
+        FindingCode::container_table, Severity::damage,
+        {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
+        fmt::format("vhdx: block {} has the state {}, which is none", block, value & kStateMask),
+        "the block is given as lost");
     return visit({Run::Kind::lost, range});
   }
 
@@ -115,7 +116,7 @@ class VhdxMap final : public BlockMap {
     std::optional<std::uint64_t> place;
     const std::uint64_t index = (chunk + 1) * (chunk_blocks_ + 1) - 1;
     table_.each(index, index, [&](std::uint64_t, ByteView entry) {
-      if (!entry.empty() && (le64(entry, 0) & 7) == kPresent)
+      if (!entry.empty() && (le64(entry, 0) & kStateMask) == kPresent)
         place = le64(entry, 0) >> kPlaceShift << kPlaceShift;
       return true;
     });
@@ -171,7 +172,7 @@ void add_given_up(const SourcePtr& file, std::uint64_t table_offset, std::uint64
   if (count == 0 || count > kMostEntries) return;
   table.each(0, count - 1, [&](std::uint64_t, ByteView entry) {
     if (entry.empty()) return true;
-    const std::uint64_t state = le64(entry, 0) & 7;
+    const std::uint64_t state = le64(entry, 0) & kStateMask;
     const std::uint64_t place = le64(entry, 0) >> kPlaceShift << kPlaceShift;
     if (place != 0 && state >= kUndefined && state <= kUnmapped)
       taken.push_back({place, block_bytes});
@@ -181,14 +182,13 @@ void add_given_up(const SourcePtr& file, std::uint64_t table_offset, std::uint64
 
 bool looks_like_vhdx(const ByteSource& file) {
   Bytes sign(8);
-  if (file.read(0, sign).length == 8 && has_text(sign, 0, "vhdxfile")) return true;
+  if (file.read(0, sign).length == 8 && has_text(sign, 0, kMark)) return true;
   // The first sector may be lost: two structures of it must stand then.
   unsigned found = 0;
-  for (const auto& [at, word] : {std::pair<std::uint64_t, const char*>{64u << 10, "head"},
-                                 {128u << 10, "head"},
-                                 {192u << 10, "regi"},
-                                 {256u << 10, "regi"}})
-    if (file.read(at, sign).length == 8 && has_text(sign, 0, word)) ++found;
+  for (const auto& [places, mark] :
+       {std::pair(kHeadersAt, header::kMark), std::pair(kRegionsAt, regions::kMark)})
+    for (const std::uint64_t at : places)
+      if (file.read(at, sign).length == 8 && has_text(sign, 0, mark)) ++found;
   return found >= 2;
 }
 
@@ -205,7 +205,7 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
   if (!looks_like_vhdx(*file)) return std::nullopt;
   Bytes sign(8);
   file->read(0, sign);
-  if (!has_text(sign, 0, "vhdxfile"))
+  if (!has_text(sign, 0, kMark))
     context.report(FindingCode::container_header, Severity::warning, {0, 8},
                    "vhdx: the mark at the start of the file is lost",
                    "it is known by its headers and region tables");

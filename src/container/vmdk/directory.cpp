@@ -5,11 +5,13 @@
 
 #include "base/bytes.h"
 #include "base/checked.h"
+#include "container/vmdk/layout.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vmdk;
+
 constexpr std::uint64_t kMostTables = 1u << 17;
 
 }  // namespace

@@ -6,12 +6,13 @@
 #include <map>
 
 #include "container/inflate.h"
+#include "container/vmdk/layout.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
-constexpr std::size_t kMarkerBytes = 12;
+using namespace vmdk;
+
 constexpr std::size_t kMostGrains = 4u << 20;
 
 struct Grain {

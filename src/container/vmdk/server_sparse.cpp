@@ -5,15 +5,17 @@
 #include <algorithm>
 
 #include "base/checked.h"
+#include "container/vmdk/layout.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vmdk;
+
 constexpr std::uint64_t kMostSectors = 1ull << 50;
-constexpr std::uint64_t kMark = 0x00000000CAFEBABE;
+constexpr std::uint64_t kServerMark = 0x00000000CAFEBABE;
 constexpr std::uint64_t kHere = 0x1000'0000'0000'0000;
 
 struct Layout {
@@ -110,7 +112,7 @@ class ServerMap final : public BlockMap {
 
 std::optional<VmdkSparse> open_vmdk_server_sparse(const SourcePtr& file, ByteView header,
                                                   const Context& context) {
-  if (le64(header, 0) != kMark) return std::nullopt;
+  if (le64(header, 0) != kServerMark) return std::nullopt;
   Layout layout;
   layout.capacity = le64(header, 0x10);
   layout.grain = le64(header, 0x18);

@@ -10,6 +10,7 @@
 #include "container/vmdk/descriptor.h"
 #include "container/vmdk/directory.h"
 #include "container/vmdk/grain_scan.h"
+#include "container/vmdk/layout.h"
 #include "container/vmdk/server_sparse.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
@@ -18,13 +19,9 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vmdk;
+
 constexpr std::uint64_t kMostSectors = 1ull << 53;
-constexpr std::uint32_t kSecondDirectory = 1u << 1;
-constexpr std::uint32_t kZeroGrains = 1u << 2;
-constexpr std::uint32_t kPacked = 1u << 16;
-constexpr std::uint32_t kMarkers = 1u << 17;
-constexpr std::size_t kMarkerBytes = 12;
 constexpr std::uint64_t kInFooter = ~0ull;
 
 struct Layout {
@@ -48,18 +45,18 @@ struct Layout {
 
 Layout layout_of(ByteView header) {
   Layout layout;
-  const std::uint32_t flags = le32(header, 8);
-  layout.capacity = le64(header, 0x0C);
-  layout.grain = le64(header, 0x14);
-  layout.descriptor = {le64(header, 0x1C), le64(header, 0x24)};
-  layout.table_entries = le32(header, 0x2C);
-  layout.second_directory = (flags & kSecondDirectory) != 0 ? le64(header, 0x30) : 0;
-  layout.directory = le64(header, 0x38);
-  layout.metadata = le64(header, 0x40);
+  const std::uint32_t flags = le32(header, kFlagsAt);
+  layout.capacity = le64(header, kCapacityAt);
+  layout.grain = le64(header, kGrainAt);
+  layout.descriptor = {le64(header, kDescriptorOffsetAt), le64(header, kDescriptorSectorsAt)};
+  layout.table_entries = le32(header, kTableEntriesAt);
+  layout.second_directory = (flags & kSecondDirectory) != 0 ? le64(header, kSecondDirectoryAt) : 0;
+  layout.directory = le64(header, kDirectoryAt);
+  layout.metadata = le64(header, kMetadataAt);
   layout.zero_grains = (flags & kZeroGrains) != 0;
   layout.packed = (flags & kPacked) != 0;
   layout.markers = (flags & kMarkers) != 0;
-  layout.unclean = u8(header, 0x48) != 0;
+  layout.unclean = u8(header, kUncleanAt) != 0;
   return layout;
 }
 
@@ -234,11 +231,11 @@ void check(const Layout& layout, const Context& context) {
   constexpr std::uint64_t kMostGrain = 1u << 16;
   constexpr std::uint64_t kMostEntries = 1u << 20;
   if (!is_power_of_two(layout.grain) || layout.grain > kMostGrain)
-    fail(0x14, fmt::format("a grain of {} sectors is none", layout.grain));
+    fail(kGrainAt, fmt::format("a grain of {} sectors is none", layout.grain));
   if (layout.table_entries == 0 || layout.table_entries > kMostEntries)
-    fail(0x2C, fmt::format("a grain table of {} entries is none", layout.table_entries));
+    fail(kTableEntriesAt, fmt::format("a grain table of {} entries is none", layout.table_entries));
   if (layout.capacity == 0 || layout.capacity > kMostSectors)
-    fail(0x0C, fmt::format("a disk of {} sectors is none", layout.capacity));
+    fail(kCapacityAt, fmt::format("a disk of {} sectors is none", layout.capacity));
 }
 
 // The footer of a packed file, which knows where the directory is.
@@ -247,7 +244,7 @@ std::optional<Layout> read_footer(const ByteSource& file) {
   if (file.size() < 4 * kSector) return std::nullopt;
   Bytes footer(kSector);
   file.read(file.size() - kFooterFromEnd, footer);
-  if (!has_text(footer, 0, "KDMV") || le64(footer, 0x38) == kInFooter) return std::nullopt;
+  if (!has_text(footer, 0, kMark) || le64(footer, kDirectoryAt) == kInFooter) return std::nullopt;
   return layout_of(footer);
 }
 
@@ -355,13 +352,12 @@ std::optional<Layout> layout_without_header(const ByteSource& file, std::uint64_
 }
 
 Layout old_server_layout(ByteView header) {
-  constexpr std::uint64_t kTableEntries = 4096;
   Layout layout;
   layout.variant = "server sparse";
-  layout.capacity = le32(header, 0x0C);
-  layout.grain = le32(header, 0x10);
-  layout.directory = le32(header, 0x14);
-  layout.table_entries = kTableEntries;
+  layout.capacity = le32(header, server::kCapacityAt);
+  layout.grain = le32(header, server::kGrainAt);
+  layout.directory = le32(header, server::kDirectoryAt);
+  layout.table_entries = server::kTableEntries;
   layout.metadata = 4;
   return layout;
 }
@@ -375,9 +371,9 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (auto newer = open_vmdk_server_sparse(file, header, context)) return newer;
   Layout layout;
   bool stored_header = true;
-  if (has_text(header, 0, "COWD")) {
+  if (has_text(header, 0, server::kMark)) {
     layout = old_server_layout(header);
-  } else if (has_text(header, 0, "KDMV")) {
+  } else if (has_text(header, 0, kMark)) {
     layout = layout_of(header);
   } else if (auto guessed = layout_without_header(*file, sectors, context)) {
     layout = *guessed;
@@ -411,7 +407,7 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (layout.directory > kMostSectors || layout.directory * kSector >= file->size()) {
     const bool second = layout.second_directory != 0 && layout.second_directory <= kMostSectors &&
                         layout.second_directory * kSector < file->size();
-    context.report(FindingCode::container_table_copy, Severity::damage, {0x38, 8},
+    context.report(FindingCode::container_table_copy, Severity::damage, {kDirectoryAt, 8},
                    fmt::format("vmdk: the grain directory is said to lie at sector {}, outside the "
                                "file",
                                layout.directory),

@@ -7,6 +7,7 @@
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/vmdk/descriptor.h"
+#include "container/vmdk/layout.h"
 #include "container/vmdk/sparse.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
@@ -15,7 +16,8 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vmdk;
+
 constexpr std::uint64_t kMostText = 1u << 20;
 constexpr std::uint64_t kMostSectors = 1ull << 53;
 
@@ -31,9 +33,9 @@ std::optional<std::string> descriptor_text(const ByteSource& file) {
   Bytes start(2 * kSector);
   start.resize(file.read(0, start).length);
   if (is_vmdk_descriptor(start)) return text_at(file, {0, file.size()});
-  if (start.size() < kSector || !has_text(start, 0, "KDMV")) return std::nullopt;
-  const std::uint64_t at = le64(start, 0x1C);
-  const std::uint64_t sectors = le64(start, 0x24);
+  if (start.size() < kSector || !has_text(start, 0, kMark)) return std::nullopt;
+  const std::uint64_t at = le64(start, kDescriptorOffsetAt);
+  const std::uint64_t sectors = le64(start, kDescriptorSectorsAt);
   if (at == 0 || at > file.size() / kSector || sectors > kMostText / kSector) return std::nullopt;
   return text_at(file, {at * kSector, sectors * kSector});
 }
@@ -101,7 +103,7 @@ class Assembly {
       parts.parent = disk_offset == 0 ? below_.parent : make_joined(std::move(pieces));
     }
     if (sparse.unclean)
-      context_.report(FindingCode::container_unclean, Severity::warning, {0x48, 1},
+      context_.report(FindingCode::container_unclean, Severity::warning, {kUncleanAt, 1},
                       "vmdk: the file was not closed by its last writer",
                       "it is read as it lies; what was written last may be missing");
     return make_mapped_disk(std::move(parts), context_);
@@ -228,8 +230,8 @@ std::optional<VmdkDescriptor> descriptor_by_names(const Surroundings& around,
     extent.sectors = (*file)->size() / kSector;
     Bytes header(kSector);
     if (extent.kind == "SPARSE" && (*file)->read(0, header).length == header.size() &&
-        has_text(header, 0, "KDMV"))
-      extent.sectors = le64(header, 0x0C);
+        has_text(header, 0, kMark))
+      extent.sectors = le64(header, kCapacityAt);
     descriptor.extents.push_back(std::move(extent));
   }
   if (descriptor.extents.empty()) return std::nullopt;

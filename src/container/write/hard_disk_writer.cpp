@@ -7,7 +7,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::size_t kHeaderBytes = 64;
 
 class HardDiskWriter final : public BlockWriter {

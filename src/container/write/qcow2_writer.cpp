@@ -9,17 +9,16 @@
 
 #include "base/lay.h"
 #include "container/qcow/header.h"
+#include "container/qcow/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
-constexpr std::uint64_t kOwn = 1ull << 63;
-constexpr std::uint64_t kPacked = 1ull << 62;
+using namespace qcow;
+
 constexpr std::uint64_t kAllParts = 0xFFFF'FFFF;
-constexpr std::uint64_t kAutoclearAt = 0x58;
 constexpr std::uint64_t kRawData = 2;  // the data file is a raw disk; stays true
 
 Bytes be_entry(std::uint64_t value) {
@@ -178,7 +177,7 @@ class Qcow2Writer final : public BlockWriter {
 
   bool may_overwrite(const Run& run) const override {
     const Entry entry = entry_of(run.range.offset / header_.cluster_bytes());
-    return (entry.level1 & entry.level2 & kOwn) != 0;
+    return (entry.level1 & entry.level2 & kCopied) != 0;
   }
 
   std::vector<LayerWrite> place(Range unit, ByteView content) const override {
@@ -186,12 +185,12 @@ class Qcow2Writer final : public BlockWriter {
     const Entry held = entry_of(cluster);
     Counts counts(file_, header_);
     std::uint64_t at = held.level2 & kOffsetMask;
-    const bool own = (held.level1 & held.level2 & kOwn) != 0 && (held.level2 & kPacked) == 0;
+    const bool own = (held.level1 & held.level2 & kCopied) != 0 && (held.level2 & kPacked) == 0;
     if (header_.has_data_file())
       at = unit.offset;
     else if (!own || at == 0)
       at = counts.take();
-    Bytes entry = be_entry(at | kOwn);
+    Bytes entry = be_entry(at | kCopied);
     if (header_.extended()) {
       const Bytes parts = be_entry(kAllParts);
       entry.insert(entry.end(), parts.begin(), parts.end());
@@ -200,14 +199,14 @@ class Qcow2Writer final : public BlockWriter {
     // led to by nothing looks like one that was lost.
     std::vector<LayerWrite> to_table;
     const std::uint64_t level1_at = header_.level1_offset + cluster / per_table_ * 8;
-    const bool own_table = (held.level1 & kOffsetMask) != 0 && (held.level1 & kOwn) != 0;
+    const bool own_table = (held.level1 & kOffsetMask) != 0 && (held.level1 & kCopied) != 0;
     std::uint64_t table = held.level1 & kOffsetMask;
     if (!own_table) {
       Bytes fresh(static_cast<std::size_t>(header_.cluster_bytes()));
       if (table != 0) fresh = read_exactly(*file_, table, fresh.size());
       const std::uint64_t fresh_at = counts.take();
       to_table.push_back({file_, fresh_at, std::move(fresh), true});
-      to_table.push_back({file_, level1_at, be_entry(fresh_at | kOwn), true});
+      to_table.push_back({file_, level1_at, be_entry(fresh_at | kCopied), true});
       if (table != 0) counts.give_back(table);
       table = fresh_at;
     }

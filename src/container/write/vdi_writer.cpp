@@ -1,16 +1,14 @@
-// VDI (layout: container/vdi.h): a new block goes behind the last; the count of blocks first, then
-// the entry that leads to it.
+// VDI (layout: container/vdi/layout.h): a new block goes behind the last; the count of blocks
+// first, then the entry that leads to it.
 #include "base/lay.h"
+#include "container/vdi/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::size_t kHeaderBytes = 0x1C8;
-constexpr std::uint64_t kStoredAt = 0x184;
-constexpr std::size_t kEntry = 4;                 // bytes of the map
-constexpr std::uint32_t kDiscarded = 0xFFFFFFFE;  // and above: no block
+using namespace vdi;
 
 class VdiWriter final : public BlockWriter {
  public:
@@ -25,29 +23,30 @@ class VdiWriter final : public BlockWriter {
 
   std::vector<LayerWrite> place(Range unit, ByteView content) const override {
     const Bytes header = read_exactly(*file_, 0, kHeaderBytes);
-    const std::uint64_t map_at = le32(header, 0x154);
-    const std::uint64_t extra = le32(header, 0x17C);
+    const std::uint64_t map_at = le32(header, kMapOffsetAt);
+    const std::uint64_t extra = le32(header, kExtraBytesAt);
     if (!behind_)
-      behind_ = number_behind(read_exactly(*file_, map_at, le32(header, 0x180) * kEntry));
-    const std::uint64_t next = std::max<std::uint64_t>(le32(header, kStoredAt), *behind_);
+      behind_ =
+          number_behind(read_exactly(*file_, map_at, le32(header, kBlockCountAt) * kMapEntryBytes));
+    const std::uint64_t next = std::max<std::uint64_t>(le32(header, kBlocksStoredAt), *behind_);
     behind_ = next + 1;
     if (next >= kDiscarded)
-      throw Error(ErrorCode::unsupported, {}, kStoredAt, "the image has no number left for a block",
-                  {Do::image, " it as another kind"});
-    const std::uint64_t at = le32(header, 0x158) + next * (block_bytes_ + extra) + extra;
+      throw Error(ErrorCode::unsupported, {}, kBlocksStoredAt,
+                  "the image has no number left for a block", {Do::image, " it as another kind"});
+    const std::uint64_t at = le32(header, kDataOffsetAt) + next * (block_bytes_ + extra) + extra;
     Bytes count(4), entry(4);
     lay_le32(count, 0, next + 1);
     lay_le32(entry, 0, next);
     return {{file_, at, padded(content, block_bytes_), false},
-            {file_, kStoredAt, count, true},
-            {file_, map_at + unit.offset / block_bytes_ * kEntry, entry, true}};
+            {file_, kBlocksStoredAt, count, true},
+            {file_, map_at + unit.offset / block_bytes_ * kMapEntryBytes, entry, true}};
   }
 
  private:
   // The number behind the highest a block has.
   static std::uint64_t number_behind(ByteView map) {
     std::uint64_t next = 0;
-    for (std::size_t at = 0; at < map.size(); at += kEntry)
+    for (std::size_t at = 0; at < map.size(); at += kMapEntryBytes)
       if (const std::uint32_t number = le32(map, at); number < kDiscarded)
         next = std::max<std::uint64_t>(next, std::uint64_t{number} + 1);
     return next;

@@ -1,23 +1,21 @@
-// VHD (layout: container/vhd.h): a new block lies where the footer was. The footer goes behind it
-// first, which makes the file longer; then the block; then the entry that leads to it.
+// VHD (layout: container/vhd/layout.h): a new block lies where the footer was. The footer goes
+// behind it first, which makes the file longer; then the block; then the entry that leads to it.
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/vhd/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
-constexpr std::size_t kFooterBytes = 512;
-constexpr std::size_t kHeaderBytes = 1024;
-constexpr std::uint32_t kNotStored = 0xFFFFFFFF;
+using namespace vhd;
 
 class VhdWriter final : public BlockWriter {
  public:
   VhdWriter(SourcePtr file, std::uint64_t header_at)
       : file_(std::move(file)), header_at_(header_at) {
-    block_bytes_ = be32(read_exactly(*file_, header_at_, kHeaderBytes), 0x20);
+    block_bytes_ = be32(read_exactly(*file_, header_at_, kHeaderBytes), header::kBlockBytesAt);
     need_block(block_bytes_);
     bitmap_bytes_ = divide_up(divide_up(block_bytes_ / kSector, 8), kSector) * kSector;
   }
@@ -27,8 +25,9 @@ class VhdWriter final : public BlockWriter {
   }
 
   std::vector<LayerWrite> place(Range unit, ByteView content) const override {
-    const Bytes header = read_exactly(*file_, header_at_, kHeaderBytes);
-    const std::uint64_t entry_at = be64(header, 0x10) + unit.offset / block_bytes_ * 4;
+    const Bytes stored = read_exactly(*file_, header_at_, kHeaderBytes);
+    const std::uint64_t entry_at =
+        be64(stored, header::kTableOffsetAt) + unit.offset / block_bytes_ * 4;
     const std::uint32_t held = be32(read_exactly(*file_, entry_at, 4), 0);
     const Bytes bitmap(static_cast<std::size_t>(bitmap_bytes_), std::byte{0xFF});
     // A block of a differencing disk that has sectors of its own and others not.
@@ -36,8 +35,8 @@ class VhdWriter final : public BlockWriter {
       return {{file_, held * kSector + bitmap_bytes_, Bytes(content.begin(), content.end()), false},
               {file_, held * kSector, bitmap, true}};
     const std::uint64_t old_footer = file_->size() - std::min<std::uint64_t>(file_->size(), 512);
-    const Bytes footer = read_exactly(*file_, old_footer, kFooterBytes);
-    if (!has_text(footer, 0, "conectix") || old_footer % kSector != 0)
+    const Bytes end = read_exactly(*file_, old_footer, kFooterBytes);
+    if (!has_text(end, 0, footer::kMark) || old_footer % kSector != 0)
       throw Error(ErrorCode::cannot_write, {}, old_footer,
                   "vhd: the footer at the end of the file is lost", "mend the image first");
     const std::uint64_t block_bytes = bitmap_bytes_ + block_bytes_;
@@ -49,7 +48,7 @@ class VhdWriter final : public BlockWriter {
     block.insert(block.end(), data.begin(), data.end());
     Bytes entry(4);
     lay_be32(entry, 0, old_footer / kSector);
-    return {{file_, old_footer + block_bytes, footer, false},
+    return {{file_, old_footer + block_bytes, end, false},
             {file_, old_footer, block, true},
             {file_, entry_at, entry, true}};
   }

@@ -3,20 +3,16 @@
 // to it, 8 bytes within one sector. Source: MS-VHDX, 2.2.2 and 2.5.
 #include "base/checked.h"
 #include "base/crc32c.h"
-#include "base/lay.h"
 #include "container/vhdx/header.h"
+#include "container/vhdx/layout.h"
 #include "container/write/block_writer.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kMiB = 1u << 20;
-constexpr std::uint64_t kChunkSectors = 1u << 23;
-constexpr std::size_t kHeaderBytes = 4096;
-constexpr std::uint64_t kHeadersAt[2] = {64u << 10, 128u << 10};
-constexpr std::uint64_t kPresent = 6;
-constexpr std::uint64_t kPartlyPresent = 7;
+using namespace vhdx;
 
+constexpr std::uint64_t kMiB = 1u << 20;
 Context quiet() {
   Context context;
   context.findings = std::make_shared<FindingSink>();
@@ -50,11 +46,11 @@ class VhdxWriter final : public BlockWriter {
 
   std::vector<LayerWrite> place(Range unit, ByteView content) const override {
     const std::uint64_t block = unit.offset / block_bytes_;
-    const std::uint64_t entry_at = table_.offset + (block + block / chunk_) * 8;
-    const std::uint64_t held = le64(read_exactly(*file_, entry_at, 8), 0);
-    std::uint64_t at = held >> 20 << 20;
-    if ((held & 7) != kPartlyPresent || at == 0) at = round_up(file_->size(), kMiB);
-    Bytes entry(8);
+    const std::uint64_t entry_at = table_.offset + (block + block / chunk_) * kEntryBytes;
+    const std::uint64_t held = le64(read_exactly(*file_, entry_at, kEntryBytes), 0);
+    std::uint64_t at = held >> kPlaceShift << kPlaceShift;
+    if ((held & kStateMask) != kPartlyPresent || at == 0) at = round_up(file_->size(), kMiB);
+    Bytes entry(kEntryBytes);
     lay_le64(entry, 0, at | kPresent);
     return {{file_, at, padded(content, block_bytes_), false}, {file_, entry_at, entry, true}};
   }
@@ -63,18 +59,18 @@ class VhdxWriter final : public BlockWriter {
     Bytes copies[2] = {read_exactly(*file_, kHeadersAt[0], kHeaderBytes),
                        read_exactly(*file_, kHeadersAt[1], kHeaderBytes)};
     const auto right = [](const Bytes& copy) {
-      return has_text(copy, 0, "head") && crc32c_without(copy, 4) == le32(copy, 4);
+      return is_summed(copy, kHeaderBytes, header::kMark);
     };
-    const std::size_t current =
-        right(copies[1]) && (!right(copies[0]) || le64(copies[1], 8) > le64(copies[0], 8)) ? 1 : 0;
-    Bytes header = copies[current];
-    change_id(std::span(header).subspan(16, 16), 1);
-    change_id(std::span(header).subspan(32, 16), 2);
+    const bool newer = le64(copies[1], header::kSequenceAt) > le64(copies[0], header::kSequenceAt);
+    const std::size_t current = right(copies[1]) && (!right(copies[0]) || newer) ? 1 : 0;
+    Bytes made = copies[current];
+    change_id(std::span(made).subspan(header::kFileIdAt, header::kIdBytes), 1);
+    change_id(std::span(made).subspan(header::kDataIdAt, header::kIdBytes), 2);
     std::vector<LayerWrite> writes;
     for (const std::size_t to : {1 - current, current}) {
-      lay_le64(header, 8, le64(header, 8) + 1);
-      lay_le32(header, 4, crc32c_without(header, 4));
-      writes.push_back({file_, kHeadersAt[to], header, true});
+      lay_le64(made, header::kSequenceAt, le64(made, header::kSequenceAt) + 1);
+      lay_sum(made);
+      writes.push_back({file_, kHeadersAt[to], made, true});
     }
     return writes;
   }

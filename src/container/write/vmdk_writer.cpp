@@ -1,33 +1,32 @@
 // Sparse extents of VMDK that are not packed (layout: container/vmdk/sparse.h): a new grain goes to
 // the end of the file; then its entry in both tables, which are made where a directory has none.
 #include "base/lay.h"
+#include "container/vmdk/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
-constexpr std::uint32_t kSecondDirectory = 1u << 1;
-constexpr std::uint64_t kServerEntries = 4096;
-constexpr std::uint64_t kServerFileSectorsAt = 0x1C;
+using namespace vmdk;
 
 class VmdkWriter final : public BlockWriter {
  public:
   explicit VmdkWriter(SourcePtr file) : file_(std::move(file)) {
     const Bytes header = read_exactly(*file_, 0, kSector);
-    server_ = has_text(header, 0, "COWD");
+    server_ = has_text(header, 0, server::kMark);
     if (server_) {
-      grain_bytes_ = le32(header, 0x10) * kSector;
-      directories_ = {le32(header, 0x14)};
-      table_entries_ = kServerEntries;
+      grain_bytes_ = le32(header, server::kGrainAt) * kSector;
+      directories_ = {le32(header, server::kDirectoryAt)};
+      table_entries_ = server::kTableEntries;
     } else {
-      grain_bytes_ = le64(header, 0x14) * kSector;
-      directories_ = {le64(header, 0x38)};
-      if ((le32(header, 8) & kSecondDirectory) != 0 && le64(header, 0x30) != 0 &&
-          le64(header, 0x30) != directories_[0])
-        directories_.push_back(le64(header, 0x30));
-      table_entries_ = le32(header, 0x2C);
+      grain_bytes_ = le64(header, kGrainAt) * kSector;
+      directories_ = {le64(header, kDirectoryAt)};
+      if ((le32(header, kFlagsAt) & kSecondDirectory) != 0 &&
+          le64(header, kSecondDirectoryAt) != 0 &&
+          le64(header, kSecondDirectoryAt) != directories_[0])
+        directories_.push_back(le64(header, kSecondDirectoryAt));
+      table_entries_ = le32(header, kTableEntriesAt);
     }
     need_block(grain_bytes_);
     need_block(table_entries_);
@@ -59,7 +58,7 @@ class VmdkWriter final : public BlockWriter {
       end += fresh.size();
       writes.push_back({file_, table_at, std::move(fresh), false});
     }
-    if (server_) writes.push_back({file_, kServerFileSectorsAt, sector(end), false});
+    if (server_) writes.push_back({file_, server::kFileSectorsAt, sector(end), false});
     writes.insert(writes.end(), entries.begin(), entries.end());
     return writes;
   }

@@ -7,13 +7,12 @@
 namespace lantern::exfat {
 namespace {
 
-constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kRegionSectors = 12;
 
 }  // namespace
 
 std::optional<Geometry> parse_boot_sector(ByteView sector) {
-  if (!has_text(sector, 3, "EXFAT   ") || le16(sector, 0x1FE) != 0xAA55) return std::nullopt;
+  if (!has_text(sector, 3, "EXFAT   ") || !has_boot_mark(sector)) return std::nullopt;
   const unsigned sector_shift = u8(sector, 0x6C);
   const unsigned cluster_shift = u8(sector, 0x6D);
   const unsigned tables = u8(sector, 0x6E);

@@ -13,7 +13,6 @@
 namespace lantern::fat {
 namespace {
 
-constexpr std::size_t kSector = 512;
 constexpr std::size_t kPiece = 64u << 10;
 constexpr std::size_t kMostVolumes = 64;
 // Entries that must name their own place before a part of a table counts as known.
@@ -117,7 +116,7 @@ class Search {
     std::set<std::uint64_t> seen;  // within the piece
     each_sector(piece, [&](std::uint64_t within, ByteView sector) {
       const std::uint8_t jump = u8(sector, 0);
-      if ((jump != 0xEB && jump != 0xE9) || le16(sector, 510) != 0xAA55) return;
+      if ((jump != 0xEB && jump != 0xE9) || !has_boot_mark(sector)) return;
       const auto geometry = parse_boot_sector(sector);
       if (!geometry) return;
       const auto found =

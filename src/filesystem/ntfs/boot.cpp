@@ -28,7 +28,7 @@ std::optional<std::uint32_t> structure_bytes(std::uint8_t value, std::uint64_t c
 }  // namespace
 
 std::optional<Geometry> parse_boot_sector(ByteView sector, std::uint64_t place) {
-  if (!has_text(sector, 3, "NTFS    ") || le16(sector, 0x1FE) != 0xAA55) return std::nullopt;
+  if (!has_text(sector, 3, "NTFS    ") || !has_boot_mark(sector)) return std::nullopt;
   Geometry g;
   g.place = place;
   g.sector_bytes = le16(sector, 0x0B);

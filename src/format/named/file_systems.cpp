@@ -23,7 +23,6 @@ namespace {
 
 using namespace std::string_view_literals;
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kKiB = 1024;
 constexpr std::uint64_t kMiB = 1024 * kKiB;
 

@@ -14,8 +14,6 @@ namespace {
 
 using namespace std::string_view_literals;
 
-constexpr std::uint64_t kSector = 512;
-
 // All of the disk is the array's, up to the sector that says so.
 Recognition member(std::uint64_t at, std::string detail) {
   Recognition found;

@@ -24,7 +24,6 @@ namespace {
 
 using namespace std::string_view_literals;
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMaxSectors = 1ull << 52;
 
 std::string hex_of(ByteView bytes) {

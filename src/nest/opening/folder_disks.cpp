@@ -9,6 +9,7 @@
 #include "lantern/file_system.h"
 #include "nest/opening/evidence.h"
 #include "nest/owner.h"
+#include "volume/gpt_layout.h"
 
 namespace lantern {
 namespace {
@@ -18,7 +19,7 @@ constexpr std::size_t kMostFiles = 10'000;
 bool is_raw_disk(const SourcePtr& file) {
   Bytes start(1024);
   if (file->read(0, start).length < start.size()) return false;
-  if (le16(start, 510) == 0xAA55 || has_text(start, 512, "EFI PART")) return true;
+  if (has_boot_mark(start) || has_text(start, 512, gpt::kSignature)) return true;
   return is_recognised(*file);
 }
 

@@ -3,19 +3,19 @@
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/qcow/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
 
 namespace lantern {
 namespace {
 
+using namespace qcow;
+
 constexpr std::uint64_t kClusterBits = 16;
 constexpr std::uint64_t kCluster = 1u << kClusterBits;
 constexpr std::uint64_t kTableEntries = kCluster / 8;
 constexpr std::uint64_t kCountsOfCluster = kCluster / 2;  // of 16 bits
-constexpr std::uint64_t kCopied = 1ull << 63;
-constexpr std::uint64_t kPacked = 1ull << 62;
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMostDisk = 64ull << 40;
 constexpr std::size_t kMostName = 1023;
 
@@ -61,25 +61,24 @@ class Qcow2Writer final : public ImageWriter {
     out_.write(kCluster, level1_);
     const auto [counts_at, counts_clusters] = write_counts();
     Bytes header(kCluster);
-    lay_text(header, 0, "QFI\xFB");
-    lay_be32(header, 4, 3);
-    lay_be32(header, 0x14, kClusterBits);
-    lay_be64(header, 0x18, disk_bytes_);
-    lay_be32(header, 0x24, level1_.size() / 8);
-    lay_be64(header, 0x28, kCluster);
-    lay_be64(header, 0x30, counts_at);
-    lay_be32(header, 0x38, counts_clusters);
-    lay_be32(header, 0x60, 4);
-    constexpr std::size_t kHeaderBytes = 104;
-    lay_be32(header, 0x64, kHeaderBytes);
+    lay_text(header, 0, kMark);
+    lay_be32(header, kVersionAt, 3);
+    lay_be32(header, kClusterBitsAt, kClusterBits);
+    lay_be64(header, kDiskBytesAt, disk_bytes_);
+    lay_be32(header, kLevel1EntriesAt, level1_.size() / 8);
+    lay_be64(header, kLevel1OffsetAt, kCluster);
+    lay_be64(header, kCountsOffsetAt, counts_at);
+    lay_be32(header, kCountsClustersAt, counts_clusters);
+    lay_be32(header, kCountBitsAt, 4);
+    lay_be32(header, kHeaderBytesAt, kHeaderBytes);
     if (!original_.empty()) {
       std::size_t at = kHeaderBytes;
-      lay_be32(header, at, 0xE2792ACA);
+      lay_be32(header, at, kParentFormatExtension);
       lay_be32(header, at + 4, original_format_.size());
       lay_text(header, at + 8, original_format_);
       at += 8 + divide_up(original_format_.size(), 8) * 8 + 8;  // and the end of the extensions
-      lay_be64(header, 0x08, at);
-      lay_be32(header, 0x10, original_.size());
+      lay_be64(header, kParentOffsetAt, at);
+      lay_be32(header, kParentBytesAt, original_.size());
       lay_text(header, at, original_);
     }
     out_.write(0, header);

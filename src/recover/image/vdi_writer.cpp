@@ -1,8 +1,9 @@
-// A dynamic VDI; the layout is in container/vdi.h.
+// A dynamic VDI; the layout is in container/vdi/layout.h.
 #include <fmt/format.h>
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/vdi/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
 
@@ -12,7 +13,6 @@ namespace {
 constexpr std::uint64_t kBlock = 1u << 20;
 constexpr std::uint64_t kMapAt = 1u << 20;
 constexpr std::uint64_t kMostDisk = 64ull << 40;
-constexpr std::uint64_t kSector = 512;
 
 class VdiWriter final : public ImageWriter {
  public:
@@ -34,19 +34,19 @@ class VdiWriter final : public ImageWriter {
   void finish() override {
     Bytes header(kSector);
     lay_text(header, 0, "<<< Virtual disk image >>>\n");
-    lay_le32(header, 0x40, 0xBEDA107F);
-    lay_le32(header, 0x44, 0x00010001);
-    lay_le32(header, 0x48, 0x190);
-    lay_le32(header, 0x4C, 1);
-    lay_le32(header, 0x154, kMapAt);
-    lay_le32(header, 0x158, data_at_);
-    lay_le32(header, 0x168, kSector);
-    lay_le64(header, 0x170, disk_bytes_);
-    lay_le32(header, 0x178, kBlock);
-    lay_le32(header, 0x180, blocks_);
-    lay_le32(header, 0x184, stored_);
-    lay_bytes(header, 0x188, new_guid());
-    lay_bytes(header, 0x198, new_guid());
+    lay_le32(header, vdi::kSignatureAt, vdi::kSignature);
+    lay_le32(header, vdi::kVersionAt, vdi::kVersion);
+    lay_le32(header, vdi::kHeaderLengthAt, vdi::kHeaderLength);
+    lay_le32(header, vdi::kKindAt, vdi::kDynamic);
+    lay_le32(header, vdi::kMapOffsetAt, kMapAt);
+    lay_le32(header, vdi::kDataOffsetAt, data_at_);
+    lay_le32(header, vdi::kSectorBytesAt, kSector);
+    lay_le64(header, vdi::kDiskBytesAt, disk_bytes_);
+    lay_le32(header, vdi::kBlockBytesAt, kBlock);
+    lay_le32(header, vdi::kBlockCountAt, blocks_);
+    lay_le32(header, vdi::kBlocksStoredAt, stored_);
+    lay_bytes(header, vdi::kIdAt, new_guid());
+    lay_bytes(header, vdi::kStateIdAt, new_guid());
     out_.write(0, header);
     out_.write(kMapAt, map_);
     out_.set_length(data_at_ + stored_ * kBlock);

@@ -1,28 +1,24 @@
-// A fixed or dynamic VHD; the layout is in container/vhd.h.
+// A fixed or dynamic VHD; the layout is in container/vhd/layout.h.
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/vhd/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vhd;
+
 constexpr std::uint64_t kBlock = 2u << 20;
 constexpr std::uint64_t kBitmap = 512;
 constexpr std::uint64_t kHeaderAt = 512;
 constexpr std::uint64_t kTableAt = 1536;
 constexpr std::uint64_t kMostDisk = 2040ull << 30;
-
-void lay_checksum(Bytes& bytes, std::size_t field) {
-  std::uint32_t sum = 0;
-  for (const std::byte b : bytes) sum += std::to_integer<std::uint32_t>(b);
-  lay_be32(bytes, field, ~sum);
-}
 
 // Cylinders, heads and sectors of a track, as the specification's appendix works them out.
 std::uint32_t geometry(std::uint64_t disk_bytes) {
@@ -50,21 +46,21 @@ std::uint32_t geometry(std::uint64_t disk_bytes) {
 }
 
 Bytes make_footer(std::uint64_t disk_bytes, bool fixed) {
-  Bytes footer(kSector);
-  lay_text(footer, 0, "conectix");
-  lay_be32(footer, 0x08, 2);
-  lay_be32(footer, 0x0C, 0x00010000);
-  lay_be64(footer, 0x10, fixed ? ~0ull : kHeaderAt);
+  Bytes made(kSector);
+  lay_text(made, 0, footer::kMark);
+  lay_be32(made, footer::kFeaturesAt, 2);
+  lay_be32(made, footer::kVersionAt, kVersion);
+  lay_be64(made, footer::kHeaderOffsetAt, fixed ? ~0ull : kHeaderAt);
   // Readers go by this mark whether the size field counts or the rounded geometry: here the size.
-  lay_text(footer, 0x1C, "win ");
-  lay_be32(footer, 0x20, 0x00010000);
-  lay_be64(footer, 0x28, disk_bytes);
-  lay_be64(footer, 0x30, disk_bytes);
-  lay_be32(footer, 0x38, geometry(disk_bytes));
-  lay_be32(footer, 0x3C, fixed ? 2 : 3);
-  lay_bytes(footer, 0x44, new_guid());
-  lay_checksum(footer, 0x40);
-  return footer;
+  lay_text(made, footer::kMakerAt, "win ");
+  lay_be32(made, footer::kMakerVersionAt, kVersion);
+  lay_be64(made, footer::kFirstBytesAt, disk_bytes);
+  lay_be64(made, footer::kDiskBytesAt, disk_bytes);
+  lay_be32(made, footer::kGeometryAt, geometry(disk_bytes));
+  lay_be32(made, footer::kKindAt, fixed ? kFixed : kDynamic);
+  lay_bytes(made, footer::kIdAt, new_guid());
+  lay_be32(made, footer::kSumAt, checksum(made, footer::kSumAt));
+  return made;
 }
 
 class FixedVhdWriter final : public ImageWriter {
@@ -109,16 +105,16 @@ class DynamicVhdWriter final : public ImageWriter {
 
   void finish() override {
     const Bytes footer = make_footer(disk_bytes_, false);
-    Bytes header(1024);
-    lay_text(header, 0, "cxsparse");
-    lay_be64(header, 0x08, ~0ull);
-    lay_be64(header, 0x10, kTableAt);
-    lay_be32(header, 0x18, 0x00010000);
-    lay_be32(header, 0x1C, blocks_);
-    lay_be32(header, 0x20, kBlock);
-    lay_checksum(header, 0x24);
+    Bytes made(kHeaderBytes);
+    lay_text(made, 0, header::kMark);
+    lay_be64(made, header::kNextAt, ~0ull);
+    lay_be64(made, header::kTableOffsetAt, kTableAt);
+    lay_be32(made, header::kVersionAt, kVersion);
+    lay_be32(made, header::kEntryCountAt, blocks_);
+    lay_be32(made, header::kBlockBytesAt, kBlock);
+    lay_be32(made, header::kSumAt, checksum(made, header::kSumAt));
     out_.write(0, footer);
-    out_.write(kHeaderAt, header);
+    out_.write(kHeaderAt, made);
     out_.write(kTableAt, table_);
     out_.write(next_, footer);
   }

@@ -3,13 +3,15 @@
 
 #include "base/checked.h"
 #include "base/lay.h"
+#include "container/vmdk/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vmdk;
+
 constexpr std::uint64_t kGrainSectors = 128;
 constexpr std::uint64_t kGrain = kGrainSectors * kSector;
 constexpr std::uint64_t kTableEntries = 512;
@@ -40,19 +42,19 @@ struct HeaderFields {
 
 Bytes make_header(const Shape& shape, const HeaderFields& fields, bool descriptor) {
   Bytes header(kSector);
-  lay_text(header, 0, "KDMV");
-  lay_le32(header, 4, fields.version);
-  lay_le32(header, 8, fields.flags);
-  lay_le64(header, 0x0C, shape.capacity);
-  lay_le64(header, 0x14, kGrainSectors);
-  lay_le64(header, 0x1C, descriptor ? 1 : 0);
-  lay_le64(header, 0x24, descriptor ? kDescriptorSectors : 0);
-  lay_le32(header, 0x2C, kTableEntries);
-  lay_le64(header, 0x30, fields.second_directory);
-  lay_le64(header, 0x38, fields.directory);
-  lay_le64(header, 0x40, fields.metadata);
-  lay_text(header, 0x49, "\n \r\n");
-  lay_le16(header, 0x4D, fields.packed ? 1 : 0);
+  lay_text(header, 0, kMark);
+  lay_le32(header, kVersionAt, fields.version);
+  lay_le32(header, kFlagsAt, fields.flags);
+  lay_le64(header, kCapacityAt, shape.capacity);
+  lay_le64(header, kGrainAt, kGrainSectors);
+  lay_le64(header, kDescriptorOffsetAt, descriptor ? 1 : 0);
+  lay_le64(header, kDescriptorSectorsAt, descriptor ? kDescriptorSectors : 0);
+  lay_le32(header, kTableEntriesAt, kTableEntries);
+  lay_le64(header, kSecondDirectoryAt, fields.second_directory);
+  lay_le64(header, kDirectoryAt, fields.directory);
+  lay_le64(header, kMetadataAt, fields.metadata);
+  lay_text(header, kLineEndsAt, "\n \r\n");
+  lay_le16(header, kPackingAt, fields.packed ? 1 : 0);
   return header;
 }
 
@@ -143,11 +145,10 @@ class StreamVmdkWriter final : public ImageWriter {
     table_number_ = block / kTableEntries;
     lay_le32(table_, static_cast<std::size_t>(block % kTableEntries * 4), next_);
     table_used_ = true;
-    constexpr std::size_t kMarker = 12;
-    Bytes grain(divide_up(kMarker + bytes.size(), kSector) * kSector);
+    Bytes grain(divide_up(kMarkerBytes + bytes.size(), kSector) * kSector);
     lay_le64(grain, 0, block * kGrainSectors);
     lay_le32(grain, 8, bytes.size());
-    lay_bytes(grain, kMarker, bytes);
+    lay_bytes(grain, kMarkerBytes, bytes);
     append(grain);
   }
 
@@ -155,7 +156,7 @@ class StreamVmdkWriter final : public ImageWriter {
     flush_table();
     HeaderFields fields;
     fields.version = 3;
-    fields.flags = 0x30001;
+    fields.flags = kLineEnds | kPacked | kMarkers;
     fields.directory = ~0ull;
     fields.metadata = kGrainSectors;
     fields.packed = true;

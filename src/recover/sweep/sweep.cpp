@@ -7,7 +7,6 @@ namespace {
 
 // The most that stays in the second-level cache while it is looked at.
 constexpr std::size_t kPiece = 256u << 10;
-constexpr std::uint64_t kSector = 512;
 
 }  // namespace
 

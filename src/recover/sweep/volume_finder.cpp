@@ -3,7 +3,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kSector = 512;
 constexpr std::size_t kMaxHits = 1u << 20;
 
 }  // namespace

@@ -16,11 +16,11 @@
 #include "nest/owner.h"
 #include "recover/sweep/volume_finder.h"
 #include "source/given.h"
+#include "volume/gpt_layout.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMiB = 1u << 20;
 constexpr std::uint64_t kTrack = 63 * kSector;  // where old makers began volumes
 constexpr std::uint64_t kUsualSteps = 64;       // MiB from the start that are looked at
@@ -203,7 +203,7 @@ class Search {
     const Bytes sector = sector_at(at);
     const std::uint64_t step = le16(sector, 11);
     const std::uint64_t sectors = le64(sector, 0x28);
-    if (le16(sector, 510) != 0xAA55 || !is_power_of_two(step) || step < 256 || step > 4096 ||
+    if (!has_boot_mark(sector) || !is_power_of_two(step) || step < 256 || step > 4096 ||
         sectors > kMaxVolume / step)
       return;
     Candidate candidate;
@@ -215,7 +215,7 @@ class Search {
 
   void take_exfat(std::uint64_t at) {
     const Bytes sector = sector_at(at);
-    if (le16(sector, 510) != 0xAA55) return;
+    if (!has_boot_mark(sector)) return;
     const unsigned shift = u8(sector, 0x6C);
     if (shift < 9 || shift > 12 || le64(sector, 0x48) > kMaxVolume >> shift) return;
     Candidate candidate;
@@ -245,12 +245,11 @@ class Search {
 
   void take_gpt(std::uint64_t at) {
     const Bytes sector = sector_at(at);
-    const std::uint32_t length = le32(sector, 12);
-    if (length < 92 || length > kSector) return;
-    const std::uint64_t own = le64(sector, 24);
-    tables_.push_back(
-        {at, own == 1 ? "gpt" : "gpt copy",
-         fmt::format("a table for a disk of {} sectors", std::max(own, le64(sector, 32)) + 1)});
+    if (!gpt::header_sum(sector)) return;
+    const std::uint64_t own = le64(sector, gpt::kOwnAt);
+    tables_.push_back({at, own == 1 ? "gpt" : "gpt copy",
+                       fmt::format("a table for a disk of {} sectors",
+                                   std::max(own, le64(sector, gpt::kOtherAt)) + 1)});
   }
 
   void take_recognised(const Format& format, std::uint64_t at) {

@@ -5,8 +5,10 @@
 #include "base/checked.h"
 #include "base/lay.h"
 #include "container/qcow/header.h"
+#include "container/qcow/layout.h"
 #include "container/qcow/qcow2.h"
 #include "container/qcow/rebuild.h"
+#include "container/vmdk/layout.h"
 #include "lantern/error.h"
 #include "nest/opening/evidence.h"
 #include "repair/containers/containers.h"
@@ -14,7 +16,8 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kOffsetMask = 0x00FF'FFFF'FFFF'FE00;
+using namespace qcow;
+
 constexpr std::uint64_t kLooked = 4096;  // clusters
 constexpr std::uint64_t kLeadsNowhere = 1;
 
@@ -47,18 +50,18 @@ Bytes header_by(const SourcePtr& file, const Qcow2Header& guessed, std::uint64_t
   const auto opened = open_headless_qcow2(file, around, context);
   if (!opened) return {};
   Bytes header(112);
-  lay_text(header, 0, "QFI\xFB");
-  lay_be32(header, 4, 3);
-  lay_be32(header, 0x14, guessed.cluster_bits);
-  lay_be64(header, 0x18, opened->flat->size());
-  lay_be32(header, 0x24, guessed.level1_entries);
-  lay_be64(header, 0x28, guessed.level1_offset);
-  lay_be64(header, 0x30, counts);
-  lay_be32(header, 0x38, 1);
-  lay_be32(header, 0x60, 4);
-  lay_be32(header, 0x64, 104 + (guessed.packing != 0 ? 8u : 0u));
-  header[0x68] = static_cast<std::byte>(guessed.packing);
-  if (guessed.packing != 0) lay_be64(header, 0x48, 8);
+  lay_text(header, 0, kMark);
+  lay_be32(header, kVersionAt, 3);
+  lay_be32(header, kClusterBitsAt, guessed.cluster_bits);
+  lay_be64(header, kDiskBytesAt, opened->flat->size());
+  lay_be32(header, kLevel1EntriesAt, guessed.level1_entries);
+  lay_be64(header, kLevel1OffsetAt, guessed.level1_offset);
+  lay_be64(header, kCountsOffsetAt, counts);
+  lay_be32(header, kCountsClustersAt, 1);
+  lay_be32(header, kCountBitsAt, 4);
+  lay_be32(header, kHeaderBytesAt, kHeaderBytes + (guessed.packing != 0 ? 8u : 0u));
+  header[kPackingAt] = static_cast<std::byte>(guessed.packing);
+  if (guessed.packing != 0) lay_be64(header, kFeaturesAt, kPackingFeature);
   return header;
 }
 
@@ -76,7 +79,7 @@ bool can_be(const Qcow2Header& header, const ByteSource& file) {
 // The mark is there, and figures behind it are wrong. False: they are not, or nothing is known.
 bool hurt_header(const SourcePtr& file, const std::string& place, ByteView stored,
                  Diagnosis& diagnosis, const Context& context) {
-  const std::uint64_t parent_at = be64(stored, 8);
+  const std::uint64_t parent_at = be64(stored, kParentOffsetAt);
   try {
     const auto header = read_qcow2_header(*file, context);
     const bool parent_lost = parent_at != 0 && header && header->parent_name.empty();
@@ -91,8 +94,9 @@ bool hurt_header(const SourcePtr& file, const std::string& place, ByteView store
   if (made.empty()) return false;
   const std::uint64_t step = guessed->cluster_bytes();
   const std::uint64_t mapped = saturating_mul(guessed->level1_entries * (step / 8), step);
-  const std::uint64_t size = be64(stored, 0x18);
-  const std::uint32_t version = be32(stored, 4), count_clusters = be32(stored, 0x38);
+  const std::uint64_t size = be64(stored, kDiskBytesAt);
+  const std::uint32_t version = be32(stored, kVersionAt),
+                      count_clusters = be32(stored, kCountsClustersAt);
   return propose_figures(
       diagnosis, "qcow2.header",
       fmt::format("as it is, it cannot be read or written; level 1 lies at byte {} and the "
@@ -100,15 +104,18 @@ bool hurt_header(const SourcePtr& file, const std::string& place, ByteView store
                   guessed->level1_offset, counts, step),
       place, *file, stored, made,
       {{4, 4, "version", version == 2 || version == 3},
-       {8, 8, "place of the parent's name", parent_at < step && be32(stored, 16) != 0},
-       {0x14, 4, "size of a cluster", false},
-       {0x18, 8, "size of the disk", size >= be64(made, 0x18) && size <= mapped && size % 512 == 0},
-       {0x20, 4, "encryption", false},
-       {0x24, 4, "entries of level 1",
-        be32(stored, 0x24) >= guessed->level1_entries && be32(stored, 0x24) <= step},
-       {0x28, 8, "place of level 1", false},
-       {0x30, 8, "place of the reference counts", false},
-       {0x38, 4, "clusters of the reference counts",
+       {kParentOffsetAt, 8, "place of the parent's name",
+        parent_at < step && be32(stored, kParentBytesAt) != 0},
+       {kClusterBitsAt, 4, "size of a cluster", false},
+       {kDiskBytesAt, 8, "size of the disk",
+        size >= be64(made, kDiskBytesAt) && size <= mapped && size % 512 == 0},
+       {kEncryptionAt, 4, "encryption", false},
+       {kLevel1EntriesAt, 4, "entries of level 1",
+        be32(stored, kLevel1EntriesAt) >= guessed->level1_entries &&
+            be32(stored, kLevel1EntriesAt) <= step},
+       {kLevel1OffsetAt, 8, "place of level 1", false},
+       {kCountsOffsetAt, 8, "place of the reference counts", false},
+       {kCountsClustersAt, 4, "clusters of the reference counts",
         count_clusters > 0 && count_clusters * step <= file->size()}});
 }
 
@@ -140,8 +147,8 @@ void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& 
                     const Context& context) {
   const Bytes start = read_bytes(*file, 0, 512);
   if (start.size() < 512) return;
-  if (!has_text(start, 0, "QFI\xFB")) {
-    if (le16(start, 510) != 0xAA55 && !has_text(start, 0, "KDMV"))
+  if (!has_text(start, 0, kMark)) {
+    if (!has_boot_mark(start) && !has_text(start, 0, vmdk::kMark))
       lost_header(file, place, diagnosis, context);
     return;
   }

@@ -5,23 +5,26 @@
 #include <filesystem>
 
 #include "base/lay.h"
+#include "container/vmdk/layout.h"
 #include "lantern/error.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
+using namespace vmdk;
+
 constexpr std::uint64_t kMostText = 1u << 20;
 
 // Where the text lies: all of the file, or a part of a sparse extent.
 Range descriptor_range(const ByteSource& file) {
   const Bytes start = read_bytes(file, 0, kSector);
-  if (start.size() < kSector || !has_text(start, 0, "KDMV"))
+  if (start.size() < kSector || !has_text(start, 0, kMark))
     return {0, std::min(file.size(), kMostText)};
-  if (le64(start, 0x1C) > file.size() / kSector || le64(start, 0x24) > kMostText / kSector)
+  if (le64(start, kDescriptorOffsetAt) > file.size() / kSector ||
+      le64(start, kDescriptorSectorsAt) > kMostText / kSector)
     return {};
-  return {le64(start, 0x1C) * kSector, le64(start, 0x24) * kSector};
+  return {le64(start, kDescriptorOffsetAt) * kSector, le64(start, kDescriptorSectorsAt) * kSector};
 }
 
 }  // namespace

@@ -1,59 +1,45 @@
-// VHD (layout: container/vhd.h): the footer at the end from its copy at the start, and the other
-// way round; the dynamic header by the block table.
+// VHD (layout: container/vhd/layout.h): the footer at the end from its copy at the start, and the
+// other way round; the dynamic header by the block table.
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "base/checked.h"
 #include "base/lay.h"
-#include "container/vhd.h"
+#include "container/vhd/layout.h"
+#include "container/vhd/vhd.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMostTable = 64u << 20;
-constexpr std::uint32_t kNotStored = 0xFFFFFFFF;
-constexpr std::uint32_t kFixed = 2;
-constexpr std::uint32_t kDynamic = 3;
-
-// The sum of a structure, with that in it at `field` left out.
-std::uint32_t sum_of(ByteView bytes, std::size_t field) {
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < bytes.size(); ++i)
-    if (i < field || i >= field + 4) sum += u8(bytes, i);
-  return ~sum;
-}
+using namespace vhd;
 
 bool is_footer(ByteView bytes) {
-  return bytes.size() == kSector && has_text(bytes, 0, "conectix") &&
-         sum_of(bytes, 0x40) == be32(bytes, 0x40);
+  return bytes.size() == kSector && is_summed(bytes, footer::kMark, footer::kSumAt);
 }
 
 // Of a dynamic disk: its figures by the block table, what else it holds as it is.
 void dynamic_header(const SourcePtr& file, const std::string& place, std::uint64_t at,
                     Diagnosis& diagnosis) {
-  constexpr std::size_t kHeaderBytes = 1024, kSumAt = 0x24;
   const Bytes stored = read_bytes(*file, at, kHeaderBytes);
-  if (stored.size() < kHeaderBytes ||
-      (has_text(stored, 0, "cxsparse") && sum_of(stored, kSumAt) == be32(stored, kSumAt)))
-    return;
+  if (stored.size() < kHeaderBytes || is_summed(stored, header::kMark, header::kSumAt)) return;
   const auto shape = vhd_shape(file);
   if (!shape || shape->table_offset < at + kHeaderBytes) return;
   // Of a dynamic disk nothing follows the sum.
   Bytes right(kHeaderBytes);
-  lay_text(right, 0, "cxsparse");
-  lay_be64(right, 8, ~std::uint64_t{0});
-  lay_be64(right, 0x10, shape->table_offset);
-  lay_be32(right, 0x18, 0x00010000);
-  lay_be32(right, 0x1C, std::max<std::uint64_t>(shape->entry_count, 1));
-  if (be32(stored, 0x1C) > shape->entry_count &&
-      shape->table_offset + std::uint64_t{be32(stored, 0x1C)} * 4 <= file->size())
-    lay_be32(right, 0x1C, be32(stored, 0x1C));
-  lay_be32(right, 0x20, shape->block_bytes);
-  lay_be32(right, kSumAt, sum_of(right, kSumAt));
-  const bool sum_fits = be32(right, kSumAt) == be32(stored, kSumAt);
+  lay_text(right, 0, header::kMark);
+  lay_be64(right, header::kNextAt, ~std::uint64_t{0});
+  lay_be64(right, header::kTableOffsetAt, shape->table_offset);
+  lay_be32(right, header::kVersionAt, kVersion);
+  lay_be32(right, header::kEntryCountAt, std::max<std::uint64_t>(shape->entry_count, 1));
+  if (be32(stored, header::kEntryCountAt) > shape->entry_count &&
+      shape->table_offset + std::uint64_t{be32(stored, header::kEntryCountAt)} * 4 <= file->size())
+    lay_be32(right, header::kEntryCountAt, be32(stored, header::kEntryCountAt));
+  lay_be32(right, header::kBlockBytesAt, shape->block_bytes);
+  lay_be32(right, header::kSumAt, checksum(right, header::kSumAt));
+  const bool sum_fits = be32(right, header::kSumAt) == be32(stored, header::kSumAt);
   propose_bytes(diagnosis, "vhd.header", sum_fits ? Certainty::certain : Certainty::likely,
                 "the dynamic header",
                 fmt::format("its sum is wrong or it is lost; the block table at byte {} has {} "
@@ -65,11 +51,11 @@ void dynamic_header(const SourcePtr& file, const std::string& place, std::uint64
 
 // The byte behind the last block, where the footer has to be; 0: not known.
 std::uint64_t end_of_blocks(const ByteSource& file, ByteView footer) {
-  const Bytes header = read_bytes(file, be64(footer, 0x10), 1024);
-  if (header.size() < 1024 || !has_text(header, 0, "cxsparse")) return 0;
-  const std::uint64_t block = be32(header, 0x20);
-  const std::uint64_t count = be32(header, 0x1C);
-  const std::uint64_t table = be64(header, 0x10);
+  const Bytes header = read_bytes(file, be64(footer, footer::kHeaderOffsetAt), 1024);
+  if (header.size() < 1024 || !has_text(header, 0, header::kMark)) return 0;
+  const std::uint64_t block = be32(header, header::kBlockBytesAt);
+  const std::uint64_t count = be32(header, header::kEntryCountAt);
+  const std::uint64_t table = be64(header, header::kTableOffsetAt);
   if (!is_power_of_two(block) || block < kSector || table >= file.size() ||
       count > std::min(file.size() - table, kMostTable) / 4)
     return 0;
@@ -86,12 +72,13 @@ void fixed_size(const SourcePtr& file, const std::string& place, const Bytes& fo
                 Diagnosis& diagnosis) {
   const std::uint64_t right_bytes = file->size() - kSector;
   Bytes right = footer;
-  lay_be64(right, 0x30, right_bytes);
-  lay_be32(right, 0x40, sum_of(right, 0x40));
-  propose_bytes(diagnosis, "vhd.size", Certainty::likely,
-                fmt::format("the footer's size of the disk becomes {} bytes", right_bytes),
-                fmt::format("it says {}; so many lie before it", be64(footer, 0x30)), place, *file,
-                right_bytes, right);
+  lay_be64(right, footer::kDiskBytesAt, right_bytes);
+  lay_be32(right, footer::kSumAt, checksum(right, footer::kSumAt));
+  propose_bytes(
+      diagnosis, "vhd.size", Certainty::likely,
+      fmt::format("the footer's size of the disk becomes {} bytes", right_bytes),
+      fmt::format("it says {}; so many lie before it", be64(footer, footer::kDiskBytesAt)), place,
+      *file, right_bytes, right);
 }
 
 }  // namespace
@@ -103,17 +90,18 @@ void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& di
   const std::uint64_t last = file->size() - kSector;
   const Bytes end = read_bytes(*file, last, kSector);
   if (is_footer(end)) {
-    if (be32(end, 0x3C) == kFixed && be64(end, 0x30) != last)
+    if (be32(end, footer::kKindAt) == kFixed && be64(end, footer::kDiskBytesAt) != last)
       fixed_size(file, place, end, diagnosis);
-    if (be32(end, 0x3C) != kFixed && !is_footer(start))
+    if (be32(end, footer::kKindAt) != kFixed && !is_footer(start))
       propose_bytes(diagnosis, "vhd.footer-copy", Certainty::certain,
                     "the copy of the footer at the start of the file",
                     "its sum is wrong, that of the footer at the end is right", place, *file, 0,
                     end);
-    if (be32(end, 0x3C) == kDynamic) dynamic_header(file, place, be64(end, 0x10), diagnosis);
+    if (be32(end, footer::kKindAt) == kDynamic)
+      dynamic_header(file, place, be64(end, footer::kHeaderOffsetAt), diagnosis);
     return;
   }
-  if (!is_footer(start) || be32(start, 0x3C) == kFixed) return;
+  if (!is_footer(start) || be32(start, footer::kKindAt) == kFixed) return;
   const std::uint64_t right = end_of_blocks(*file, start);
   if (right == 0) return;
   // A file cut inside a block would get zeros where bytes are lost.

@@ -5,38 +5,26 @@
 #include <array>
 
 #include "base/checked.h"
-#include "base/crc32c.h"
 #include "base/lay.h"
 #include "container/vhdx/header.h"
+#include "container/vhdx/layout.h"
 #include "container/vhdx/log.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::array<std::uint64_t, 2> kHeadersAt = {64u << 10, 128u << 10};
-constexpr std::array<std::uint64_t, 2> kRegionsAt = {192u << 10, 256u << 10};
-constexpr std::size_t kHeaderBytes = 4096;
-constexpr std::size_t kRegionBytes = 64u << 10;
-constexpr std::size_t kLogIdAt = 48;
+using namespace vhdx;
+
 constexpr std::uint64_t kMostChanged = 64u << 20;
-
-bool is_right(ByteView bytes, std::size_t length, std::string_view signature) {
-  return bytes.size() == length && has_text(bytes, 0, signature) &&
-         crc32c_without(bytes, 4) == le32(bytes, 4);
-}
-
-void lay_sum(Bytes& bytes) {
-  lay_le32(bytes, 4, crc32c_without(bytes, 4));
-}
 
 // Headers without a log, one after the other, as a writer changes them. `newest`: of the two.
 void add_closed_headers(RepairStep& step, const std::string& place, const ByteSource& file,
                         std::size_t newest) {
   Bytes header = read_bytes(file, kHeadersAt.at(newest), kHeaderBytes);
-  std::fill_n(header.begin() + kLogIdAt, 16, std::byte{0});
+  std::fill_n(header.begin() + header::kLogIdAt, header::kIdBytes, std::byte{0});
   for (const std::size_t to : {1 - newest, newest}) {
-    lay_le64(header, 8, le64(header, 8) + 1);
+    lay_le64(header, header::kSequenceAt, le64(header, header::kSequenceAt) + 1);
     lay_sum(header);
     add_changes(step, place, kHeadersAt.at(to), read_bytes(file, kHeadersAt.at(to), kHeaderBytes),
                 header);
@@ -79,27 +67,31 @@ void write_log_out(const SourcePtr& file, const std::string& place, std::size_t 
   diagnosis.steps.push_back(std::move(step));
 }
 
+std::size_t newer_of(const std::array<Bytes, 2>& headers) {
+  return le64(headers[1], header::kSequenceAt) > le64(headers[0], header::kSequenceAt) ? 1 : 0;
+}
+
 }  // namespace
 
 void diagnose_vhdx(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                    const Context& context) {
   if (file->size() < (1u << 20)) return;
-  std::array<Bytes, 2> headers, regions;
+  std::array<Bytes, 2> headers, tables;
   for (std::size_t i = 0; i < 2; ++i) {
     headers.at(i) = read_bytes(*file, kHeadersAt.at(i), kHeaderBytes);
-    regions.at(i) = read_bytes(*file, kRegionsAt.at(i), kRegionBytes);
+    tables.at(i) = read_bytes(*file, kRegionsAt.at(i), kRegionBytes);
   }
-  const bool signature = has_text(read_bytes(*file, 0, 8), 0, "vhdxfile");
+  const bool signature = has_text(read_bytes(*file, 0, 8), 0, kMark);
   std::array<bool, 2> header_right{}, region_right{};
   for (std::size_t i = 0; i < 2; ++i) {
-    header_right.at(i) = is_right(headers.at(i), kHeaderBytes, "head");
-    region_right.at(i) = is_right(regions.at(i), kRegionBytes, "regi");
+    header_right.at(i) = is_summed(headers.at(i), kHeaderBytes, header::kMark);
+    region_right.at(i) = is_summed(tables.at(i), kRegionBytes, regions::kMark);
   }
   const bool any = header_right[0] || header_right[1] || region_right[0] || region_right[1];
   if (!any || (!signature && !(region_right[0] || region_right[1]))) return;
   if (!signature) {
     Bytes mark(8);
-    lay_text(mark, 0, "vhdxfile");
+    lay_text(mark, 0, kMark);
     propose_bytes(diagnosis, "vhdx.signature", Certainty::certain,
                   "the mark at the start of the file",
                   "its headers and region tables are those of a VHDX", place, *file, 0, mark);
@@ -109,11 +101,12 @@ void diagnose_vhdx(const SourcePtr& file, const std::string& place, Diagnosis& d
       propose_bytes(diagnosis, "vhdx.regions", Certainty::certain,
                     fmt::format("the {} region table, from the other", i == 0 ? "first" : "second"),
                     "its sum is wrong, the other's is right", place, *file, kRegionsAt.at(i),
-                    regions.at(1 - i));
+                    tables.at(1 - i));
     if (!header_right.at(i) && header_right.at(1 - i)) {
       Bytes right = headers.at(1 - i);
       // The one that is left stays the newer.
-      lay_le64(right, 8, le64(right, 8) - std::min<std::uint64_t>(le64(right, 8), 1));
+      const std::uint64_t sequence = le64(right, header::kSequenceAt);
+      lay_le64(right, header::kSequenceAt, sequence - std::min<std::uint64_t>(sequence, 1));
       lay_sum(right);
       propose_bytes(diagnosis, "vhdx.header", Certainty::certain,
                     fmt::format("the {} header, from the other", i == 0 ? "first" : "second"),
@@ -123,20 +116,19 @@ void diagnose_vhdx(const SourcePtr& file, const std::string& place, Diagnosis& d
   }
   if (!header_right[0] && !header_right[1]) {
     Bytes made(kHeaderBytes);
-    lay_text(made, 0, "head");
-    lay_le64(made, 8, 1);
-    for (std::size_t i = 16; i < 48; ++i) made[i] = static_cast<std::byte>(0x40 + i);
-    lay_le16(made, 66, 1);
-    lay_le32(made, 68, 1u << 20);
-    lay_le64(made, 72, 1u << 20);
+    lay_text(made, 0, header::kMark);
+    lay_le64(made, header::kSequenceAt, 1);
+    for (std::size_t i = header::kFileIdAt; i < header::kLogIdAt; ++i)
+      made[i] = static_cast<std::byte>(0x40 + i);
+    lay_le16(made, header::kVersionAt, 1);
+    lay_le32(made, header::kLogBytesAt, 1u << 20);
+    lay_le64(made, header::kLogOffsetAt, 1u << 20);
     lay_sum(made);
     propose_bytes(diagnosis, "vhdx.header", Certainty::likely, "a header without a log",
                   "both are lost; if the log held something, it stays lost", place, *file,
                   kHeadersAt[0], made);
   }
-  if (diagnosis.steps.empty())
-    write_log_out(file, place, le64(headers[1], 8) > le64(headers[0], 8) ? 1 : 0, diagnosis,
-                  context);
+  if (diagnosis.steps.empty()) write_log_out(file, place, newer_of(headers), diagnosis, context);
 }
 
 }  // namespace lantern

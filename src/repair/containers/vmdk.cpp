@@ -7,14 +7,14 @@
 #include "base/checked.h"
 #include "base/lay.h"
 #include "container/vmdk/directory.h"
+#include "container/vmdk/layout.h"
 #include "repair/containers/containers.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
-constexpr std::uint32_t kSecondDirectory = 1u << 1;
-constexpr std::uint32_t kPacked = 1u << 16;
+using namespace vmdk;
+
 constexpr std::uint64_t kCylinder = 16ull * 63;   // sectors, as old firmware counts
 constexpr std::uint64_t kMostEntries = 1u << 20;  // of a table
 constexpr std::uint64_t kMostTables = 1u << 14;
@@ -34,15 +34,15 @@ class VmdkDiagnosis {
 
   void run() {
     const Bytes header = read_bytes(file_, 0, kSector);
-    if (header.size() < kSector || !has_text(header, 0, "KDMV") ||
-        (le32(header, 8) & kPacked) != 0 || (le32(header, 8) & kSecondDirectory) == 0)
+    if (header.size() < kSector || !has_text(header, 0, kMark) ||
+        (le32(header, kFlagsAt) & kPacked) != 0 || (le32(header, kFlagsAt) & kSecondDirectory) == 0)
       return;
-    shape_.capacity = le64(header, 0x0C);
-    shape_.grain = le64(header, 0x14);
-    shape_.entries = le32(header, 0x2C);
-    shape_.metadata = le64(header, 0x40);
-    shape_.directories[0] = saturating_mul(le64(header, 0x38), kSector);
-    shape_.directories[1] = saturating_mul(le64(header, 0x30), kSector);
+    shape_.capacity = le64(header, kCapacityAt);
+    shape_.grain = le64(header, kGrainAt);
+    shape_.entries = le32(header, kTableEntriesAt);
+    shape_.metadata = le64(header, kMetadataAt);
+    shape_.directories[0] = saturating_mul(le64(header, kDirectoryAt), kSector);
+    shape_.directories[1] = saturating_mul(le64(header, kSecondDirectoryAt), kSector);
     if (!is_power_of_two(shape_.grain) || shape_.entries == 0 || shape_.entries > kMostEntries ||
         shape_.capacity == 0 || shape_.directories[0] >= file_.size() ||
         shape_.directories[1] >= file_.size())
@@ -129,8 +129,8 @@ class VmdkDiagnosis {
   }
 
   void descriptor(ByteView header) {
-    const std::uint64_t at = saturating_mul(le64(header, 0x1C), kSector);
-    const std::uint64_t room = saturating_mul(le64(header, 0x24), kSector);
+    const std::uint64_t at = saturating_mul(le64(header, kDescriptorOffsetAt), kSector);
+    const std::uint64_t room = saturating_mul(le64(header, kDescriptorSectorsAt), kSector);
     if (at == 0 || at >= file_.size() || room < 2 * kSector || room > (1u << 20)) return;
     const Bytes stored = read_bytes(file_, at, static_cast<std::size_t>(room));
     if (!all_zero(stored) && text_of(stored).find("createType") != std::string::npos) return;

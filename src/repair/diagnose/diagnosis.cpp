@@ -63,7 +63,7 @@ BootEvidence boot_evidence(const ByteSource& disk, std::uint64_t start, const Fi
   const auto code = ByteView(boot).subspan(0x60, 0x100);
   const auto used =
       std::count_if(code.begin(), code.end(), [](std::byte b) { return b != std::byte{0}; });
-  evidence.code = !excuse && le16(boot, 510) == 0xAA55 && used > 64;
+  evidence.code = !excuse && has_boot_mark(boot) && used > 64;
   const std::uint64_t sector_bytes = std::max<std::uint64_t>(le16(boot, 11), 1);
   if (has_text(boot, 3, "EXFAT   "))
     evidence.hidden_sectors_fit =

@@ -12,7 +12,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kRegionSectors = 12;
 constexpr std::uint64_t kMostBefore = 64u << 20;  // bytes, of the FAT
 constexpr std::uint64_t kMostLooked = 256u << 20;
@@ -29,7 +28,7 @@ std::uint32_t sum_of(ByteView region, std::size_t summed) {
 
 bool is_region(ByteView region, std::uint64_t sector_bytes) {
   if (region.size() < kRegionSectors * sector_bytes || !has_text(region, 3, "EXFAT   ") ||
-      le16(region, 510) != 0xAA55 || u8(region, 0x6C) > 12 ||
+      !has_boot_mark(region) || u8(region, 0x6C) > 12 ||
       std::uint64_t{1} << u8(region, 0x6C) != sector_bytes)
     return false;
   const auto summed = static_cast<std::size_t>((kRegionSectors - 1) * sector_bytes);
@@ -208,7 +207,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
     region[0x6F] = std::byte{0x80};
     region[0x70] = std::byte{0xFF};
     lay_text(region, 120, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
-    lay_le16(region, 510, 0xAA55);
+    lay_le16(region, kBootMarkAt, kBootMark);
     for (std::size_t sector = 1; sector <= 8; ++sector)
       lay_le32(region, sector * kSector + 508, 0xAA550000);
     lay_sum(region, kSector);

@@ -20,7 +20,6 @@ namespace {
 using fat::Geometry;
 using fat::Width;
 
-constexpr std::size_t kSector = 512;
 constexpr std::size_t kSlot = 32;
 constexpr std::uint64_t kMostTable = 64u << 20;
 // Of FAT32: where the boot code begins, how long it is, and so much of it that something is there.
@@ -56,7 +55,7 @@ class FatDiagnosis : VolumeDiagnosis {
     const std::size_t tail = le16(sector, 22) == 0 ? 64 : 36;
     return u8(sector, tail + 2) != 0x29 || u8(sector, 1) + 2u >= tail + 26;
   }
-  static bool is_signed(ByteView sector) { return le16(sector, 510) == 0xAA55; }
+  static bool is_signed(ByteView sector) { return has_boot_mark(sector); }
 
   struct Candidate {
     Bytes sector;
@@ -169,7 +168,7 @@ class FatDiagnosis : VolumeDiagnosis {
     Bytes after = boot_;
     std::string what;
     if (!is_signed(after)) {
-      lay_le16(after, 510, 0xAA55);
+      lay_le16(after, kBootMarkAt, kBootMark);
       what = "the signature 55 AA of its boot sector";
     }
     if (!jumps(after)) {
@@ -228,7 +227,7 @@ class FatDiagnosis : VolumeDiagnosis {
     if (at == 0) return;
     const auto good = [](ByteView s) {
       return s.size() == kSector && le32(s, 0) == 0x41615252 && le32(s, 484) == 0x61417272 &&
-             le16(s, 510) == 0xAA55;
+             has_boot_mark(s);
     };
     const Bytes own = read_bytes(bytes_, at, kSector);
     if (good(own) || own.size() < kSector) return;

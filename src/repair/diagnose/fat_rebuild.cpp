@@ -16,7 +16,6 @@ namespace {
 using fat::Geometry;
 using fat::Width;
 
-constexpr std::size_t kSector = 512;
 constexpr std::uint64_t kMaxTable = 64u << 20;
 // Of all that a fit asks, without the start of the first table and files by its chains.
 constexpr unsigned kPointsOfOneTable = 7;
@@ -174,7 +173,7 @@ class Rebuild {
     lay_text(s, tail + 7, "NO NAME    ");
     lay_text(s, tail + 18, wide ? "FAT32   " : width == Width::fat16 ? "FAT16   " : "FAT12   ");
     lay_text(s, tail + 26, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
-    lay_le16(s, 510, 0xAA55);
+    lay_le16(s, kBootMarkAt, kBootMark);
     return s;
   }
 

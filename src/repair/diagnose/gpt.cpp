@@ -1,7 +1,6 @@
 // The GUID partition table (layout: volume/gpt.h): what both copies and the entries should be, by
 // the better of them and by the volumes that lie on the disk.
 #include <fmt/format.h>
-#include <libdeflate.h>
 
 #include <algorithm>
 #include <map>
@@ -17,18 +16,14 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/partition_codes.h"
+#include "volume/gpt_layout.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::size_t kHeaderBytes = 92;
-constexpr std::size_t kEntryBytes = 128;
+constexpr std::size_t kEntryBytes = gpt::entry::kLeastBytes;
 constexpr std::uint32_t kUsualEntries = 128;
 constexpr std::uint64_t kMostEntriesBytes = 1u << 20;
-std::uint32_t crc(ByteView bytes) {
-  return libdeflate_crc32(0, bytes.data(), bytes.size());
-}
-
 // A GUID nothing else has, the same each time (RFC 9562, version 8).
 std::string made_guid(const std::string& from) {
   std::string hex = sha256_hex(from).substr(0, 32);
@@ -63,8 +58,8 @@ struct Copy {
   bool entries_right = false;
 
   bool whole() const { return sum_right && entries_right; }
-  std::uint64_t other() const { return le64(header, 32); }
-  std::uint64_t entries_lba() const { return le64(header, 72); }
+  std::uint64_t other() const { return le64(header, gpt::kOtherAt); }
+  std::uint64_t entries_lba() const { return le64(header, gpt::kEntriesAt); }
 };
 
 // What a table says, apart from where it stands.
@@ -116,7 +111,7 @@ class GptDiagnosis {
 
   bool has_signature(std::uint64_t at) const {
     const Bytes sector = read_bytes(*flat_, at, 8);
-    return has_text(sector, 0, "EFI PART");
+    return has_text(sector, 0, gpt::kSignature);
   }
 
   Copy read_copy(std::uint64_t lba) const {
@@ -124,19 +119,20 @@ class GptDiagnosis {
     copy.lba = lba;
     copy.header = read_bytes(*flat_, lba * step_, static_cast<std::size_t>(step_));
     copy.header.resize(static_cast<std::size_t>(step_));
-    copy.here = has_text(copy.header, 0, "EFI PART");
-    const std::uint32_t length = le32(copy.header, 12);
-    if (!copy.here || length < kHeaderBytes || length > step_) return copy;
-    Bytes summed(copy.header.begin(), copy.header.begin() + length);
-    lay_le32(summed, 16, 0);
-    copy.sum_right = crc(summed) == le32(copy.header, 16) && le64(copy.header, 24) == lba;
-    const std::uint64_t bytes = std::uint64_t{le32(copy.header, 80)} * le32(copy.header, 84);
+    copy.here = has_text(copy.header, 0, gpt::kSignature);
+    const auto sum = gpt::header_sum(copy.header);
+    if (!copy.here || !sum) return copy;
+    copy.sum_right =
+        *sum == le32(copy.header, gpt::kSumAt) && le64(copy.header, gpt::kOwnAt) == lba;
+    const std::uint64_t bytes = gpt::entries_bytes(copy.header);
     const std::uint64_t at = saturating_mul(copy.entries_lba(), step_);
     if (bytes == 0 || bytes > kMostEntriesBytes || at >= flat_->size() ||
-        le32(copy.header, 84) < kEntryBytes || !is_power_of_two(le32(copy.header, 84)))
+        le32(copy.header, gpt::kEntryBytesAt) < kEntryBytes ||
+        !is_power_of_two(le32(copy.header, gpt::kEntryBytesAt)))
       return copy;
     copy.entries = read_bytes(*flat_, at, static_cast<std::size_t>(bytes));
-    copy.entries_right = copy.entries.size() == bytes && crc(copy.entries) == le32(copy.header, 88);
+    copy.entries_right = copy.entries.size() == bytes &&
+                         gpt::crc(copy.entries) == le32(copy.header, gpt::kEntriesSumAt);
     return copy;
   }
 
@@ -149,11 +145,11 @@ class GptDiagnosis {
       }
     // One's header with the other's entries, when the sum says that they are the same.
     for (const auto& [a, b] : {std::pair(&primary_, &backup_), std::pair(&backup_, &primary_)}) {
-      if (!a->sum_right || le32(a->header, 84) < kEntryBytes) continue;
+      if (!a->sum_right || le32(a->header, gpt::kEntryBytesAt) < kEntryBytes) continue;
       for (const std::uint64_t lba : {a->entries_lba(), b->entries_lba(), std::uint64_t{2},
                                       last_ - entries_sectors(a->header)}) {
         const Bytes entries = entries_at(lba, a->header);
-        if (!entries.empty() && crc(entries) == le32(a->header, 88)) {
+        if (!entries.empty() && gpt::crc(entries) == le32(a->header, gpt::kEntriesSumAt)) {
           source_ = "a header and the entries its sum is over";
           return Content{a->header, entries};
         }
@@ -163,11 +159,11 @@ class GptDiagnosis {
   }
 
   std::uint64_t entries_sectors(ByteView header) const {
-    return divide_up(std::uint64_t{le32(header, 80)} * le32(header, 84), step_);
+    return divide_up(gpt::entries_bytes(header), step_);
   }
 
   Bytes entries_at(std::uint64_t lba, ByteView header) const {
-    const std::uint64_t bytes = std::uint64_t{le32(header, 80)} * le32(header, 84);
+    const std::uint64_t bytes = gpt::entries_bytes(header);
     if (bytes == 0 || bytes > kMostEntriesBytes || lba > last_) return {};
     const Bytes entries = read_bytes(*flat_, lba * step_, static_cast<std::size_t>(bytes));
     return entries.size() == bytes ? entries : Bytes{};
@@ -178,9 +174,11 @@ class GptDiagnosis {
     std::size_t hold = 0;
     for (std::size_t at = 0; at + kEntryBytes <= entries.size(); at += kEntryBytes) {
       const ByteView e = entries.subspan(at, kEntryBytes);
-      if (all_zero(e.first(16))) continue;
-      const std::uint64_t first = le64(e, 32);
-      if (first > last_ || le64(e, 40) < first || le64(e, 40) > last_) return 0;
+      if (all_zero(e.first(gpt::entry::kIdBytes))) continue;
+      const std::uint64_t first = le64(e, gpt::entry::kFirstAt);
+      if (first > last_ || le64(e, gpt::entry::kLastAt) < first ||
+          le64(e, gpt::entry::kLastAt) > last_)
+        return 0;
       for (const FoundVolume& volume : found_.volumes)
         if (volume.range.offset == first * step_) ++hold;
     }
@@ -192,23 +190,23 @@ class GptDiagnosis {
     certainty_ = Certainty::likely;
     Content content;
     content.header.resize(static_cast<std::size_t>(step_));
-    lay_text(content.header, 0, "EFI PART");
-    lay_le32(content.header, 8, 0x00010000);
-    lay_le32(content.header, 12, kHeaderBytes);
-    lay_le64(content.header, 40, 2 + kUsualEntries * kEntryBytes / step_);
-    lay_le64(content.header, 48, last_ - 1 - kUsualEntries * kEntryBytes / step_);
-    lay_le32(content.header, 80, kUsualEntries);
-    lay_le32(content.header, 84, kEntryBytes);
+    lay_text(content.header, 0, gpt::kSignature);
+    lay_le32(content.header, gpt::kRevisionAt, 0x00010000);
+    lay_le32(content.header, gpt::kHeaderBytesAt, gpt::kLeastHeader);
+    lay_le64(content.header, gpt::kFirstUsableAt, 2 + kUsualEntries * kEntryBytes / step_);
+    lay_le64(content.header, gpt::kLastUsableAt, last_ - 1 - kUsualEntries * kEntryBytes / step_);
+    lay_le32(content.header, gpt::kEntryCountAt, kUsualEntries);
+    lay_le32(content.header, gpt::kEntryBytesAt, kEntryBytes);
     // What a hurt header still says of who the disk is.
     std::string id = made_guid(address_ + std::to_string(flat_->size()));
     for (const Copy* const copy : {&backup_, &primary_})
       if (!all_zero(slice(copy->header, 56, 16)) && copy->here) id = guid_text(copy->header, 56);
-    lay_guid(std::span(content.header).subspan(56, 16), id);
+    lay_guid(std::span(content.header).subspan(gpt::kDiskIdAt, 16), id);
     for (const Copy* const copy : {&primary_, &backup_})
       if (copy->here && le64(copy->header, 40) >= 2 && le64(copy->header, 48) < last_ &&
           le64(copy->header, 40) < le64(copy->header, 48)) {
-        lay_le64(content.header, 40, le64(copy->header, 40));
-        lay_le64(content.header, 48, le64(copy->header, 48));
+        lay_le64(content.header, gpt::kFirstUsableAt, le64(copy->header, 40));
+        lay_le64(content.header, gpt::kLastUsableAt, le64(copy->header, 48));
       }
     std::size_t best = 0;
     for (const std::uint64_t lba :
@@ -246,13 +244,13 @@ class GptDiagnosis {
     lay_guid(entry.subspan(0, 16), type_of(volume));
     lay_guid(entry.subspan(16, 16),
              made_guid(address_ + volume.uuid + std::to_string(volume.range.offset)));
-    lay_le64(entry, 32, volume.range.offset / step_);
-    lay_le64(entry, 40, divide_up(volume.range.end(), step_) - 1);
+    lay_le64(entry, gpt::entry::kFirstAt, volume.range.offset / step_);
+    lay_le64(entry, gpt::entry::kLastAt, divide_up(volume.range.end(), step_) - 1);
   }
 
   // Entries that cannot be as they are, by the volumes they lead to.
   void mend_entries(Content& content) {
-    const std::size_t step = le32(content.header, 84);
+    const std::size_t step = le32(content.header, gpt::kEntryBytesAt);
     std::set<std::string> ids;
     struct Row {
       std::size_t at;
@@ -260,8 +258,9 @@ class GptDiagnosis {
     };
     std::vector<Row> rows;
     for (std::size_t at = 0; at + step <= content.entries.size(); at += step)
-      if (!all_zero(slice(content.entries, at, 16)))
-        rows.push_back({at, le64(content.entries, at + 32), le64(content.entries, at + 40)});
+      if (!all_zero(slice(content.entries, at, gpt::entry::kIdBytes)))
+        rows.push_back({at, le64(content.entries, at + gpt::entry::kFirstAt),
+                        le64(content.entries, at + gpt::entry::kLastAt)});
     for (Row& row : rows) {
       const FoundVolume* const volume = volume_at(row.first);
       const auto number = row.at / step + 1;
@@ -274,14 +273,14 @@ class GptDiagnosis {
           changes_.push_back(
               fmt::format("entry {} ends at sector {}, as its {} volume does, not {}", number,
                           right, volume->file_system, row.last));
-          lay_le64(content.entries, row.at + 40, right);
+          lay_le64(content.entries, row.at + gpt::entry::kLastAt, right);
           row.last = right;
         }
       } else if (overlaps) {
         diagnosis_.notes.push_back(fmt::format(
             "entry {} of the GPT overlaps another, and its volume is not known", number));
       }
-      const std::string id = guid_text(content.entries, row.at + 16);
+      const std::string id = guid_text(content.entries, row.at + gpt::entry::kIdAt);
       // Systems find their volumes by these: which of the two may change only the user knows.
       if (!ids.insert(id).second)
         diagnosis_.notes.push_back(
@@ -306,14 +305,13 @@ class GptDiagnosis {
     // Where the entries of this copy lie by itself, when it can be believed.
     std::uint64_t entries_lba = copy ? last_ - sectors : 2;
     if (own.sum_right && !grown_) entries_lba = own.entries_lba();
-    lay_le64(header, 24, copy ? last_ : 1);
-    lay_le64(header, 32, copy ? 1 : last_);
-    if (grown_ || le64(header, 48) >= last_ - sectors) lay_le64(header, 48, last_ - sectors - 1);
-    lay_le64(header, 72, entries_lba);
-    lay_le32(header, 88, crc(content.entries));
-    const std::size_t length = le32(header, 12);
-    lay_le32(header, 16, 0);
-    lay_le32(header, 16, crc(ByteView(header).first(length)));
+    lay_le64(header, gpt::kOwnAt, copy ? last_ : 1);
+    lay_le64(header, gpt::kOtherAt, copy ? 1 : last_);
+    if (grown_ || le64(header, gpt::kLastUsableAt) >= last_ - sectors)
+      lay_le64(header, gpt::kLastUsableAt, last_ - sectors - 1);
+    lay_le64(header, gpt::kEntriesAt, entries_lba);
+    lay_le32(header, gpt::kEntriesSumAt, gpt::crc(content.entries));
+    gpt::lay_header_sum(header);
     return header;
   }
 
@@ -323,7 +321,7 @@ class GptDiagnosis {
       const Copy& own = copy ? backup_ : primary_;
       const Bytes header = header_for(content, copy);
       RepairStep step;
-      Mend entries(flat_, address_, le64(header, 72) * step_, content.entries.size());
+      Mend entries(flat_, address_, le64(header, gpt::kEntriesAt) * step_, content.entries.size());
       entries.after = content.entries;
       entries.into(step);
       Mend sector(flat_, address_, own.lba * step_, static_cast<std::size_t>(step_));
@@ -366,7 +364,7 @@ class GptDiagnosis {
       any = any || u8(mbr.after, e + 4) != 0;
       is_protective = is_protective || u8(mbr.after, e + 4) == 0xEE;
     }
-    const bool signature = le16(mbr.after, 510) == 0xAA55;
+    const bool signature = has_boot_mark(mbr.after);
     if (signature && is_protective) return;
     if (any && !is_protective) {
       diagnosis_.notes.emplace_back(
@@ -374,7 +372,7 @@ class GptDiagnosis {
           "volumes have to tell");
       return;
     }
-    lay_le16(mbr.after, 510, 0xAA55);
+    lay_le16(mbr.after, kBootMarkAt, kBootMark);
     if (!is_protective) {
       lay_le32(mbr.after, 446, 0x00020000);  // not active, from CHS 0/0/2
       lay_le32(mbr.after, 450, 0xFFFFFFEE);  // type EE, to the last CHS there is
@@ -422,7 +420,7 @@ bool has_gpt(const DiskLayer& disk) {
     if (u8(mbr, e + 4) == 0xEE) return true;
   for (const std::uint64_t size : {512u, 4096u})
     for (const std::uint64_t at : {size, flat.size() / size * size - std::min(flat.size(), size)})
-      if (has_text(read_bytes(flat, at, 8), 0, "EFI PART")) return true;
+      if (has_text(read_bytes(flat, at, 8), 0, gpt::kSignature)) return true;
   return false;
 }
 

@@ -108,7 +108,7 @@ class Chain {
     step.what = fmt::format("the chain of logical volumes: {} records, one for each", chain.size());
     for (std::size_t i = 0; i < chain.size(); ++i) {
       Mend record(flat_, disk_.address.print(), chain[i].record * step_, 512);
-      lay_le16(record.after, 510, 0xAA55);
+      lay_le16(record.after, kBootMarkAt, kBootMark);
       const auto same = [](const MbrEntry& a, const MbrEntry& b) {
         return a.type == b.type && a.start == b.start && a.sectors == b.sectors;
       };

@@ -112,7 +112,7 @@ class MbrDiagnosis {
   }
 
   void signature() {
-    if (le16(sector_, 510) == 0xAA55) return;
+    if (has_boot_mark(sector_)) return;
     std::string stands;
     for (std::size_t i = 0; i < 4; ++i) {
       const MbrEntry entry = mbr_entry(sector_, i);
@@ -133,7 +133,7 @@ class MbrDiagnosis {
             !stands.empty()
                 ? "without it nothing is started, and no system reads the table; " + stands
                 : "volumes lie on the disk, and no table can be read without it",
-            [](std::span<std::byte> after) { lay_le16(after, 510, 0xAA55); });
+            [](std::span<std::byte> after) { lay_le16(after, kBootMarkAt, kBootMark); });
   }
 
   // Volumes no entry leads to, and entries that lead nowhere.
@@ -162,8 +162,7 @@ class MbrDiagnosis {
     for (std::size_t i = 0; i < 4; ++i) {
       const MbrEntry entry = mbr_entry(sector_, i);
       const ByteView stored = slice(sector_, kMbrEntriesAt + i * kMbrEntryBytes, kMbrEntryBytes);
-      const bool record_there =
-          is_extended(entry) && le16(padded_sector(entry.start), 510) == 0xAA55;
+      const bool record_there = is_extended(entry) && has_boot_mark(padded_sector(entry.start));
       if (all_zero(stored) || record_there || (entry.used() && something_at(entry))) continue;
       const bool impossible = (entry.flag & 0x7F) != 0 || !entry.used() ||
                               (entry.start >= sectors_ && entry.sectors > sectors_);
@@ -570,7 +569,7 @@ class MbrDiagnosis {
     if (!all_zero(ByteView(sector_).first(kCodeBytes))) return;
     const std::vector<Startable> can = startable();
     const bool active = can.size() == 1 && mbr_entry(sector_, can[0].entry).flag == 0x80;
-    if (!active || le16(sector_, 510) != 0xAA55) return;
+    if (!active || !has_boot_mark(sector_)) return;
     propose("mbr.boot-code", Certainty::certain,
             "writes boot code that starts the volume of the active entry",
             fmt::format("there is none, and the active volume begins with boot code and has {} in "

@@ -16,7 +16,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kSector = 512;
 constexpr std::size_t kMirrored = 4;  // records
 // Where the boot code begins, and so much of it that something is there.
 constexpr std::size_t kCodeAt = 0x54, kCodeStart = 32;
@@ -203,7 +202,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
         (copy->points > own_points || (copy->points == own_points && !own_jumps))) {
       // Boot code that is there stays: the copy may have another.
       const bool code_is_there =
-          le16(boot_, 510) == 0xAA55 && !all_zero(slice(boot_, kCodeAt, kCodeStart));
+          has_boot_mark(boot_) && !all_zero(slice(boot_, kCodeAt, kCodeStart));
       Bytes right = copy->sector;
       if (code_is_there) lay_bytes(right, kCodeAt, slice(boot_, kCodeAt, 510 - kCodeAt));
       propose("ntfs.boot-sector", Certainty::certain,
@@ -302,7 +301,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
     s[0x44] = static_cast<std::byte>(
         size_code(found.index_bytes != 0 ? found.index_bytes : 4096, found.cluster_bytes));
     lay_text(s, 0x54, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
-    lay_le16(s, 510, 0xAA55);
+    lay_le16(s, kBootMarkAt, kBootMark);
     return s;
   }
 

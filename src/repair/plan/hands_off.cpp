@@ -1,7 +1,6 @@
 #include "repair/plan/hands_off.h"
 
 #include <fmt/format.h>
-#include <libdeflate.h>
 
 #include <algorithm>
 #include <array>
@@ -14,6 +13,7 @@
 #include "repair/diagnose/diagnosis.h"
 #include "repair/diagnose/mbr_entry.h"
 #include "repair/facets.h"
+#include "volume/gpt_layout.h"
 
 namespace lantern {
 namespace {
@@ -66,13 +66,8 @@ std::vector<Protected> protected_ranges(const Target& target, const VolumeSearch
 
 // The first copy: signature, place and checksum.
 bool gpt_header_is_right(const Bytes& header) {
-  if (header.size() < 512 || !has_text(header, 0, "EFI PART") || le64(header, 24) != 1)
-    return false;
-  const std::uint32_t length = le32(header, 12);
-  if (length < 92 || length > header.size()) return false;
-  Bytes summed(header.begin(), header.begin() + length);
-  lay_le32(summed, 16, 0);
-  return libdeflate_crc32(0, summed.data(), summed.size()) == le32(header, 16);
+  return has_text(header, 0, gpt::kSignature) && le64(header, gpt::kOwnAt) == 1 &&
+         gpt::header_sum(header) == le32(header, gpt::kSumAt);
 }
 
 }  // namespace
@@ -130,7 +125,7 @@ MissingEnd missing_end(const DiskLayer& disk) {
   };
   const Bytes header = read_bytes(*disk.container.flat, step, 512);
   if (disk.table.scheme == "gpt" && gpt_header_is_right(header))
-    if (const auto end = checked_mul(le64(header, 32) + 1, step))
+    if (const auto end = checked_mul(le64(header, gpt::kOtherAt) + 1, step))
       claim(*end, "the place of its second copy in the GPT");
   for (const VolumeLayer& volume : disk.volumes) {
     if (!volume.owner() || volume.owner()->from_copy || !volume.owner()->verified) continue;

@@ -1,6 +1,5 @@
 // A field of a structure set by hand, and the sums over it made right.
 #include <fmt/format.h>
-#include <libdeflate.h>
 
 #include <algorithm>
 #include <charconv>
@@ -16,6 +15,7 @@
 #include "repair/plan/manual_step.h"
 #include "repair/plan/plan_sources.h"
 #include "repair/trial.h"
+#include "volume/gpt_layout.h"
 
 namespace lantern {
 namespace {
@@ -76,10 +76,6 @@ Bytes value_bytes(const Field& field, const std::string& value) {
   return bytes;
 }
 
-std::uint32_t crc(ByteView bytes) {
-  return libdeflate_crc32(0, bytes.data(), bytes.size());
-}
-
 class FieldPlan {
  public:
   FieldPlan(const Address& source, const std::string& name, const Session& session)
@@ -126,7 +122,7 @@ class FieldPlan {
     if (structure_.name == "gpt:entries") return sum_of_entries(after, step);
     if (own_sum) return;  // it was asked for
     if (structure_.name == "gpt" || structure_.name == "gpt:copy") {
-      lay_header_sum(after);
+      gpt::lay_header_sum(after);
     } else if (structure_.name.starts_with("superblock")) {
       if ((le32(after, 0x64) & 0x400) != 0)
         lay_le32(after, 0x3FC, crc32c_chain(~0u, ByteView(after).first(0x3FC)));
@@ -141,13 +137,6 @@ class FieldPlan {
     }
   }
 
-  static void lay_header_sum(Bytes& header) {
-    const std::size_t length = le32(header, 12);
-    if (length < 92 || length > header.size()) return;
-    lay_le32(header, 16, 0);
-    lay_le32(header, 16, crc(ByteView(header).first(length)));
-  }
-
   // Both headers have a sum over the entries, and the other copy has the entries, too.
   void sum_of_entries(const Bytes& after, RepairStep& step) const {
     const DiskLayer& disk = target_.disk();
@@ -159,17 +148,18 @@ class FieldPlan {
       } catch (const Error&) {
         continue;
       }
-      if (!has_text(header.bytes, 0, "EFI PART")) continue;
-      const std::uint64_t at = le64(header.bytes, 72) * disk.table.sector_size;
-      const std::size_t length = std::size_t{le32(header.bytes, 80)} * le32(header.bytes, 84);
-      Bytes entries = read_bytes(*flat, at, std::min<std::size_t>(length, 1u << 20));
+      if (!has_text(header.bytes, 0, gpt::kSignature)) continue;
+      const std::uint64_t at = le64(header.bytes, gpt::kEntriesAt) * disk.table.sector_size;
+      const std::uint64_t length = gpt::entries_bytes(header.bytes);
+      Bytes entries = read_bytes(
+          *flat, at, static_cast<std::size_t>(std::min<std::uint64_t>(length, 1u << 20)));
       if (entries.size() != length || length < after.size()) continue;
       const Bytes before = entries;
       lay_bytes(entries, 0, after);
       if (at != structure_.offset) add_changes(step, header.address, at, before, entries);
       Bytes changed = header.bytes;
-      lay_le32(changed, 88, crc(entries));
-      lay_header_sum(changed);
+      lay_le32(changed, gpt::kEntriesSumAt, gpt::crc(entries));
+      gpt::lay_header_sum(changed);
       add_changes(step, header.address, header.offset, header.bytes, changed);
     }
   }

@@ -65,7 +65,7 @@ TableEvidence evidence_of_a_table(const DiskLayer& disk, const VolumeSearch& fou
   const ByteSource& flat = *disk.container.flat;
   const Bytes sector = read_bytes(flat, 0, 512);
   if (sector.size() < 512 || found.volumes.empty() || has_gpt(disk)) return TableEvidence::good;
-  if (le16(sector, 510) == 0xAA55 || !all_zero(slice(sector, 446, 64))) return TableEvidence::good;
+  if (has_boot_mark(sector) || !all_zero(slice(sector, 446, 64))) return TableEvidence::good;
   const std::uint64_t first = found.volumes.front().range.offset;
   constexpr std::uint64_t kTrack = 63 * std::uint64_t{512};
   // Cards begin anywhere in the first MiB; behind that, volumes begin on boundaries.

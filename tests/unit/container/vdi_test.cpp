@@ -1,4 +1,4 @@
-#include "container/vdi.h"
+#include "container/vdi/vdi.h"
 
 #include <gtest/gtest.h>
 

@@ -1,4 +1,4 @@
-#include "container/vhd.h"
+#include "container/vhd/vhd.h"
 
 #include <fmt/format.h>
 
@@ -11,31 +11,20 @@
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/mend.h"
+#include "container/vhd/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kSector = 512;
-constexpr std::size_t kFooterBytes = 512;
+using namespace vhd;
+
 constexpr std::size_t kOldFooterBytes = 511;
-constexpr std::size_t kHeaderBytes = 1024;
-constexpr std::uint32_t kFixed = 2;
-constexpr std::uint32_t kDynamic = 3;
-constexpr std::uint32_t kDifferencing = 4;
-constexpr std::uint32_t kNotStored = 0xFFFFFFFF;
 constexpr std::uint64_t kUsualBlock = 2u << 20;
 constexpr std::uint64_t kMostDisk = 1ull << 62;
 constexpr std::size_t kMostLocatorBytes = 64u << 10;
 constexpr std::int64_t kSecondsTo2000 = 946'684'800;
-
-std::uint32_t checksum(ByteView bytes, std::size_t field) {
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < bytes.size(); ++i)
-    if (i < field || i >= field + 4) sum += u8(bytes, i);
-  return ~sum;
-}
 
 struct Footer {
   std::uint64_t header_offset = 0;
@@ -55,17 +44,17 @@ std::string id_text(ByteView g) {
 std::optional<Footer> read_footer(const ByteSource& file, std::uint64_t at, std::size_t length) {
   Bytes bytes(kFooterBytes);
   if (file.read(at, std::span(bytes).first(length)).length < length ||
-      !has_text(bytes, 0, "conectix"))
+      !has_text(bytes, 0, footer::kMark))
     return std::nullopt;
-  Footer footer;
-  footer.header_offset = be64(bytes, 0x10);
-  footer.disk_bytes = be64(bytes, 0x30);
-  footer.kind = be32(bytes, 0x3C);
-  footer.id = id_text(slice(bytes, 0x44, 16));
-  footer.at = at;
-  footer.bytes = length;
-  footer.sum_right = checksum(bytes, 0x40) == be32(bytes, 0x40);
-  return footer;
+  Footer found;
+  found.header_offset = be64(bytes, footer::kHeaderOffsetAt);
+  found.disk_bytes = be64(bytes, footer::kDiskBytesAt);
+  found.kind = be32(bytes, footer::kKindAt);
+  found.id = id_text(slice(bytes, footer::kIdAt, 16));
+  found.at = at;
+  found.bytes = length;
+  found.sum_right = checksum(bytes, footer::kSumAt) == be32(bytes, footer::kSumAt);
+  return found;
 }
 
 // The footer at the end, then the one an old writer made a byte shorter, then the copy at the
@@ -127,7 +116,8 @@ std::string locator_name(std::uint32_t platform, ByteView data) {
 
 void read_locators(const ByteSource& file, ByteView bytes, DynamicHeader& header) {
   std::string last;
-  for (std::size_t at = 0x240; at < 0x240 + 8 * 24; at += 24) {
+  for (std::size_t i = 0; i < header::kLocators; ++i) {
+    const std::size_t at = header::kLocatorsAt + i * header::kLocatorBytes;
     const std::uint32_t platform = be32(bytes, at);
     const std::uint32_t length = be32(bytes, at + 8);
     const std::uint64_t offset = be64(bytes, at + 16);
@@ -138,7 +128,9 @@ void read_locators(const ByteSource& file, ByteView bytes, DynamicHeader& header
     if (std::string name = locator_name(platform, data); !name.empty())
       header.parent_names.push_back(std::move(name));
   }
-  if (std::string name = utf16be_text(slice(bytes, 0x40, 512)); !name.empty())
+  if (std::string name =
+          utf16be_text(slice(bytes, header::kParentNameAt, header::kParentNameBytes));
+      !name.empty())
     header.parent_names.push_back(std::move(name));
 }
 
@@ -146,23 +138,23 @@ std::optional<DynamicHeader> read_header(const ByteSource& file, std::uint64_t a
                                          const Context& context) {
   Bytes bytes(kHeaderBytes);
   if (at >= file.size() || file.read(at, bytes).length < bytes.size() ||
-      !has_text(bytes, 0, "cxsparse"))
+      !has_text(bytes, 0, header::kMark))
     return std::nullopt;
-  DynamicHeader header;
-  header.table_offset = be64(bytes, 0x10);
-  header.entry_count = be32(bytes, 0x1C);
-  header.block_bytes = be32(bytes, 0x20);
-  header.parent_id = id_text(slice(bytes, 0x28, 16));
-  header.parent_time = kSecondsTo2000 + be32(bytes, 0x38);
-  if (!is_power_of_two(header.block_bytes) || header.block_bytes < kSector ||
-      header.table_offset >= file.size())
+  DynamicHeader found;
+  found.table_offset = be64(bytes, header::kTableOffsetAt);
+  found.entry_count = be32(bytes, header::kEntryCountAt);
+  found.block_bytes = be32(bytes, header::kBlockBytesAt);
+  found.parent_id = id_text(slice(bytes, header::kParentIdAt, 16));
+  found.parent_time = kSecondsTo2000 + be32(bytes, header::kParentTimeAt);
+  if (!is_power_of_two(found.block_bytes) || found.block_bytes < kSector ||
+      found.table_offset >= file.size())
     return std::nullopt;
-  header.sum_right = checksum(bytes, 0x24) == be32(bytes, 0x24);
-  if (!header.sum_right)
+  found.sum_right = checksum(bytes, header::kSumAt) == be32(bytes, header::kSumAt);
+  if (!found.sum_right)
     context.report(FindingCode::container_header, Severity::damage, {at, kHeaderBytes},
                    "vhd: the checksum of the dynamic header is wrong", "it is used as it is");
-  read_locators(file, bytes, header);
-  return header;
+  read_locators(file, bytes, found);
+  return found;
 }
 
 class VhdMap final : public BlockMap {
@@ -312,7 +304,8 @@ Container fixed_disk(const SourcePtr& file, const Footer& footer, const Context&
   container.variant = "fixed";
   const std::uint64_t here = footer.at;
   if (footer.disk_bytes != here)
-    context.report(FindingCode::container_header, Severity::damage, {footer.at + 0x30, 8},
+    context.report(FindingCode::container_header, Severity::damage,
+                   {footer.at + footer::kDiskBytesAt, 8},
                    fmt::format("vhd: the footer says a disk of {} bytes, before it are {}",
                                footer.disk_bytes, here),
                    "the bytes before the footer are the disk");
@@ -341,7 +334,7 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
   auto footer = choose_footer(*file, &context);
   Bytes sign(8);
   const bool header_alone =
-      !footer && file->read(kFooterBytes, sign).length == 8 && has_text(sign, 0, "cxsparse");
+      !footer && file->read(kFooterBytes, sign).length == 8 && has_text(sign, 0, header::kMark);
   if (!footer && !header_alone) return std::nullopt;
   Container container;
   if (footer && footer->kind == kFixed) {
@@ -383,17 +376,17 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
                      "the size of the disk is that of its block table");
     }
     if (footer->kind != kDynamic && footer->kind != kDifferencing)
-      throw Error(ErrorCode::unsupported, context.address, footer->at + 0x3C,
+      throw Error(ErrorCode::unsupported, context.address, footer->at + footer::kKindAt,
                   fmt::format("vhd: kind {} is not read", footer->kind),
                   "the kind may be damaged; look at it with ::bytes");
     if (footer->disk_bytes > kMostDisk || footer->disk_bytes > mapped) {
-      context.report(FindingCode::container_header, Severity::damage, {footer->at + 0x30, 8},
-                     fmt::format("vhd: the footer says a disk of {} bytes, the block table has "
-                                 "room for {}",
-                                 footer->disk_bytes, mapped),
-                     footer->disk_bytes > kMostDisk
-                         ? "the size of the block table is taken"
-                         : "what the table has no entry for is given as lost");
+      context.report(
+          FindingCode::container_header, Severity::damage, {footer->at + footer::kDiskBytesAt, 8},
+          fmt::format("vhd: the footer says a disk of {} bytes, the block table has "
+                      "room for {}",
+                      footer->disk_bytes, mapped),
+          footer->disk_bytes > kMostDisk ? "the size of the block table is taken"
+                                         : "what the table has no entry for is given as lost");
       if (footer->disk_bytes > kMostDisk) footer->disk_bytes = mapped;
     }
     const bool differencing = footer->kind == kDifferencing;

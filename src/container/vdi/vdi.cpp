@@ -1,4 +1,4 @@
-#include "container/vdi.h"
+#include "container/vdi/vdi.h"
 
 #include <fmt/format.h>
 
@@ -10,6 +10,7 @@
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/mend.h"
+#include "container/vdi/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
@@ -17,16 +18,10 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint32_t kSignature = 0xBEDA107F;
-constexpr std::size_t kHeaderBytes = 0x1C8;
-constexpr std::uint32_t kNeverWritten = 0xFFFFFFFF;
-constexpr std::uint32_t kDiscarded = 0xFFFFFFFE;
-constexpr std::uint64_t kMapEntryBytes = 4;
+using namespace vdi;
+
 constexpr std::uint32_t kLeastBlock = 512;
 constexpr std::uint32_t kMostGuessed = 1u << 24;
-constexpr std::uint32_t kDynamic = 1;
-constexpr std::uint32_t kFixed = 2;
-constexpr std::uint32_t kDifferencing = 4;  // 3, undo, is laid out alike
 
 struct VdiHeader {
   std::uint32_t kind = 0;
@@ -116,38 +111,38 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
   };
   if (got.length < bytes.size()) fail(got.length, "the file ends inside its header");
   VdiHeader header;
-  header.kind = le32(bytes, 0x4C);
-  header.map_offset = le32(bytes, 0x154);
-  header.data_offset = le32(bytes, 0x158);
-  header.sector_size = le32(bytes, 0x168);
-  header.disk_bytes = le64(bytes, 0x170);
-  header.block_bytes = le32(bytes, 0x178);
-  header.block_count = le32(bytes, 0x180);
-  header.extra_bytes = le32(bytes, 0x17C);
-  header.blocks_stored = le32(bytes, 0x184);
-  header.id = guid_text(bytes, 0x188);
-  header.parent_id = guid_text(bytes, 0x1A8);
+  header.kind = le32(bytes, kKindAt);
+  header.map_offset = le32(bytes, kMapOffsetAt);
+  header.data_offset = le32(bytes, kDataOffsetAt);
+  header.sector_size = le32(bytes, kSectorBytesAt);
+  header.disk_bytes = le64(bytes, kDiskBytesAt);
+  header.block_bytes = le32(bytes, kBlockBytesAt);
+  header.block_count = le32(bytes, kBlockCountAt);
+  header.extra_bytes = le32(bytes, kExtraBytesAt);
+  header.blocks_stored = le32(bytes, kBlocksStoredAt);
+  header.id = guid_text(bytes, kIdAt);
+  header.parent_id = guid_text(bytes, kParentIdAt);
   if (!is_power_of_two(header.block_bytes) || header.block_bytes < kLeastBlock)
-    fail(0x178, fmt::format("a block size of {} bytes is none", header.block_bytes));
+    fail(kBlockBytesAt, fmt::format("a block size of {} bytes is none", header.block_bytes));
   if (header.map_offset < kHeaderBytes || header.map_offset >= file.size())
-    fail(0x154, fmt::format("the block map is said to lie at byte {}", header.map_offset));
+    fail(kMapOffsetAt, fmt::format("the block map is said to lie at byte {}", header.map_offset));
   if (header.data_offset < header.map_offset)
-    fail(0x158, fmt::format("the data is said to begin at byte {}, before the block map",
-                            header.data_offset));
+    fail(kDataOffsetAt, fmt::format("the data is said to begin at byte {}, before the block map",
+                                    header.data_offset));
   return header;
 }
 
 void report_header(const ByteSource& file, VdiHeader& header, const Context& context) {
   const std::uint64_t mapped = std::uint64_t{header.block_count} * header.block_bytes;
   if (header.disk_bytes > mapped || mapped - header.disk_bytes >= header.block_bytes) {
-    context.report(FindingCode::container_header, Severity::damage, {0x170, 8},
+    context.report(FindingCode::container_header, Severity::damage, {kDiskBytesAt, 8},
                    fmt::format("vdi: the header says {} bytes of disk and {} blocks of {}",
                                header.disk_bytes, header.block_count, header.block_bytes),
                    "the smaller of both is the disk");
     header.disk_bytes = std::min(header.disk_bytes, mapped);
   }
   if (header.sector_size != 512)
-    context.report(FindingCode::container_header, Severity::note, {0x168, 4},
+    context.report(FindingCode::container_header, Severity::note, {kSectorBytesAt, 4},
                    fmt::format("vdi: the header says sectors of {} bytes", header.sector_size),
                    "512 is used, as every writer of the format does");
   const std::uint64_t map_end =
@@ -252,15 +247,15 @@ std::optional<VdiHeader> guess_header(const SourcePtr& source) {
 
 std::optional<std::string> vdi_identity(const ByteSource& file) {
   Bytes start(0x198);
-  if (file.read(0, start).length < start.size() || le32(start, 0x40) != kSignature)
+  if (file.read(0, start).length < start.size() || le32(start, kSignatureAt) != kSignature)
     return std::nullopt;
-  return guid_text(start, 0x188);
+  return guid_text(start, kIdAt);
 }
 
 std::optional<Container> open_vdi(const SourcePtr& file, const Surroundings& around,
                                   const Context& context) {
   Bytes start(0x50);
-  if (file->read(0, start).length < start.size() || le32(start, 0x40) != kSignature)
+  if (file->read(0, start).length < start.size() || le32(start, kSignatureAt) != kSignature)
     return std::nullopt;
   VdiHeader header = read_header(*file, context);
   if (header.kind < kDynamic || header.kind > kDifferencing)
