@@ -18,6 +18,8 @@
 namespace lantern::cli {
 namespace {
 
+using namespace repair;
+
 constexpr std::size_t kShownBytes = 16;
 constexpr std::size_t kShownWrites = 6;
 constexpr std::size_t kMostJournals = 1000;

@@ -9,6 +9,8 @@
 namespace lantern::cli {
 namespace {
 
+using namespace repair;
+
 struct Options {
   std::string journal;
   bool again = false;

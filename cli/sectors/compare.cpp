@@ -11,6 +11,8 @@
 namespace lantern::cli {
 namespace {
 
+using namespace repair;
+
 constexpr std::size_t kMostShown = 40;  // printed; --json has them all
 
 struct Options {

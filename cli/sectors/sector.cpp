@@ -11,6 +11,8 @@
 namespace lantern::cli {
 namespace {
 
+using namespace repair;
+
 constexpr std::size_t kShownBytes = 8;
 
 struct Options {

@@ -1,6 +1,7 @@
 // Repair: what would put a disk right, as a plan that writes nothing; the plan made, with a journal
 // it can be taken back by; and taken back.
 //
+//   using namespace lantern::repair;
 //   const RepairPlan plan = plan_repair(address, {}, session);
 //   ApplyOptions apply;
 //   apply.journal = "disk.undo";
@@ -21,7 +22,7 @@
 #include "lantern/nest/session.h"
 #include "lantern/sources.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 enum class Certainty {
   certain,  // nothing else can be right, or what is changed is of no other use
@@ -194,4 +195,4 @@ JournalReport undo_repair(const std::string& journal, const ApplyOptions& how,
 JournalReport finish_repair(const std::string& journal, const ApplyOptions& how,
                             const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

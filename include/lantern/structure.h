@@ -1,6 +1,7 @@
 // Structure: what stands in a sector, field by field, with what is wrong about it; and two disks'
 // structures side by side.
 //
+//   using namespace lantern::repair;
 //   const Structure record = read_structure(target, "mbr", context);
 //   for (const Field& field : record.fields)
 //     if (!field.expected.empty()) ...
@@ -13,7 +14,7 @@
 
 #include "lantern/nest/session.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // What a field decides.
 enum class Weight {
@@ -76,4 +77,4 @@ Comparison compare_structures(const Target& a, const Target& b, const Context& c
 // most. What lies past the end of either is not compared.
 Comparison compare_bytes(const Target& a, const Target& b, Range range, const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -7,7 +7,7 @@
 #include "lantern/structure.h"
 #include "lantern/text.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kMostBytes = 16;  // told of a difference
@@ -208,4 +208,4 @@ Comparison compare_structures(const Target& a, const Target& b, const Context& c
   return comparing.take();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

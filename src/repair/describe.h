@@ -6,7 +6,7 @@
 
 #include "lantern/structure.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 void describe_mbr(Structure& structure, const DiskLayer& disk);
 void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy);
@@ -31,4 +31,4 @@ void describe_superblock(Structure& structure, std::uint64_t volume_bytes);
 // A record of NTFS' file table.
 void describe_file_record(Structure& structure);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -15,7 +15,7 @@
 #include "volume/gpt_layout.h"
 #include "volume/partition_types.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using As = FieldReader::As;
@@ -203,4 +203,4 @@ void describe_gpt_entries(Structure& structure, const DiskLayer& disk) {
   }
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -11,7 +11,7 @@
 #include "repair/describe.h"
 #include "repair/fields.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using As = FieldReader::As;
@@ -322,4 +322,4 @@ void describe_file_record(Structure& structure) {
   }
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -5,7 +5,7 @@
 
 #include "repair/apply/volume_guards.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 std::span<const RepairFacet> repair_facets() {
   static constexpr std::array<RepairFacet, 4> kFacets = {{
@@ -28,4 +28,4 @@ bool is_repaired_scheme(std::string_view scheme) {
   return scheme.empty() || scheme == "mbr" || scheme == "gpt";
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

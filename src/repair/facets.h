@@ -12,7 +12,7 @@
 
 #include "repair/diagnose/diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // Why a write is refused, and what to do instead.
 struct Refusal {
@@ -41,4 +41,4 @@ inline bool is_repaired(const Recognition& found) {
   return repair_facet(found.format) != nullptr;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

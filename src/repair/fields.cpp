@@ -8,7 +8,7 @@
 #include "base/guid.h"
 #include "lantern/text.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 std::string_view to_string(Weight weight) {
   switch (weight) {
@@ -84,4 +84,4 @@ void FieldReader::expect(std::string what) {
   structure_.fields.back().expected = std::move(what);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

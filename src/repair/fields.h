@@ -9,7 +9,7 @@
 #include "base/bytes.h"
 #include "lantern/structure.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 class FieldReader {
  public:
@@ -42,4 +42,4 @@ class FieldReader {
   Structure& structure_;
 };
 
-}  // namespace lantern
+}  // namespace lantern::repair

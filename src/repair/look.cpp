@@ -12,7 +12,7 @@
 #include "repair/describe.h"
 #include "repair/facets.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kBootBytes = 512;
@@ -240,4 +240,4 @@ std::vector<Structure> structures_of(const Target& target, const Context& contex
   return found;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -5,7 +5,7 @@
 #include "lantern/format/registry.h"
 #include "lantern/text.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::uint8_t kLinux = 0x83;
@@ -62,4 +62,4 @@ bool type_contradicts(const VolumeRow& row, std::string_view format) {
   });
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

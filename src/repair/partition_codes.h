@@ -10,7 +10,7 @@
 #include "lantern/sweep.h"
 #include "lantern/volume_table.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // The type that says what a volume holds. `format`: its name in the registry; `type`: of the file
 // system. `lba`: of the kinds that are counted in sectors.
@@ -33,4 +33,4 @@ inline bool mbr_type_may_be(std::uint8_t entry_type, const FoundVolume& volume) 
 // not what it is for.
 bool type_contradicts(const VolumeRow& row, std::string_view format);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -10,7 +10,7 @@
 #include "source/laid_writes.h"
 #include "source/writable_source.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 // The layers a step writes to, each opened once. A write that gives a block of an image its first
@@ -97,4 +97,4 @@ void Trial::write(const RepairStep& step) const {
                   {"make a copy with ", Do::image, " first"});
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -7,7 +7,7 @@
 #include "lantern/repair.h"
 #include "lantern/scratch.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 class Trial {
  public:
@@ -38,4 +38,4 @@ class Trial {
   std::shared_ptr<Scratch> scratch_;
 };
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -12,7 +12,7 @@
 #include "repair/trial.h"
 #include "source/laid_writes.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 std::vector<TouchedLayer> touched_by(const RepairPlan& plan,
@@ -149,4 +149,4 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
   return result;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

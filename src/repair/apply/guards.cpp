@@ -11,7 +11,7 @@
 #include "repair/apply/trial_image.h"
 #include "repair/facets.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 namespace fs = std::filesystem;
@@ -198,4 +198,4 @@ Beside check_guards(const GuardedWrites& guarded, const Session& session, const 
   return Guards(guarded, session, how).check();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -10,7 +10,7 @@
 #include "lantern/repair.h"
 #include "source/write_log.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // A part of a layer that a write is for.
 struct TouchedLayer {
@@ -33,4 +33,4 @@ struct Beside {
 // Throws Error{refused}, with who and what to do.
 Beside check_guards(const GuardedWrites& guarded, const Session& session, const ApplyOptions& how);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -11,7 +11,7 @@
 #include "lantern/error.h"
 #include "repair/apply/journals.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kPiece = 1u << 20;
@@ -335,4 +335,4 @@ JournalReport finish_repair(const std::string& journal, const ApplyOptions& how,
   return report;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

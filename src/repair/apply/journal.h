@@ -7,7 +7,7 @@
 #include "repair/apply/guards.h"
 #include "source/write_log.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 using Media = std::vector<std::unique_ptr<Medium>>;
 
@@ -23,4 +23,4 @@ void make_writes(WriteLog& log, const Media& media, const Context& context);
 std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const GuardedWrites& guarded,
                                        const std::string& path, const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -8,7 +8,7 @@
 
 #include "lantern/error.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 namespace fs = std::filesystem;
@@ -84,4 +84,4 @@ std::string younger_on_top(const WriteLog& log) {
   return {};
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

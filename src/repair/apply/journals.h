@@ -9,7 +9,7 @@
 
 #include "source/write_log.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // Where journals of a disk lie: beside it, beside `journal`, and in the current folder.
 std::vector<std::string> journals_of(const std::vector<WriteLog::File>& disk,
@@ -19,4 +19,4 @@ std::vector<std::string> journals_of(const std::vector<WriteLog::File>& disk,
 // is none.
 std::string younger_on_top(const WriteLog& log);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -11,7 +11,7 @@
 #include "lantern/error.h"
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 class FileMedium final : public Medium {
@@ -115,4 +115,4 @@ std::unique_ptr<Medium> open_medium(const std::string& path) {
   return std::make_unique<FileMedium>(path);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

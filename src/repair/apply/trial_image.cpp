@@ -11,7 +11,7 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kPiece = 1u << 20;
@@ -59,4 +59,4 @@ void delete_trial(const std::string& image) {
     std::filesystem::remove(image + end, error);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

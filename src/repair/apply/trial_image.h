@@ -8,7 +8,7 @@
 
 #include "lantern/context.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // Throws Error{cannot_write}.
 void mark_as_trial(const std::string& image, const Context& context);
@@ -17,4 +17,4 @@ bool is_unchanged_trial(const std::string& image, const Context& context);
 // With what making it left beside it.
 void delete_trial(const std::string& image);
 
-}  // namespace lantern
+}  // namespace lantern::repair

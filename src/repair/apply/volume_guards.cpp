@@ -7,7 +7,7 @@
 #include "filesystem/ext/journal.h"
 #include "filesystem/ext/superblock.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 // Of NTFS: the boot sector and what belongs to it. No log speaks of these.
@@ -73,4 +73,4 @@ std::optional<Refusal> guard_ext(const VolumeLayer& volume, const std::vector<Ra
   return std::nullopt;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -8,11 +8,11 @@
 
 #include "repair/facets.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 std::optional<Refusal> guard_ntfs(const VolumeLayer& volume, const std::vector<Range>& touched,
                                   const Context& context);
 std::optional<Refusal> guard_ext(const VolumeLayer& volume, const std::vector<Range>& touched,
                                  const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -6,7 +6,7 @@
 
 #include "base/lay.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 void propose_bytes(Diagnosis& diagnosis, std::string code, Certainty certainty, std::string what,
                    std::string evidence, const std::string& place, const ByteSource& file,
@@ -51,4 +51,4 @@ void diagnose_container(const Address& address, const SourcePtr& file, Diagnosis
   diagnose_reference(address, file, place, diagnosis, context);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -5,7 +5,7 @@
 
 #include "repair/diagnose/diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                   const Context& context);
@@ -40,4 +40,4 @@ bool propose_figures(Diagnosis& diagnosis, std::string code, std::string evidenc
                      const std::string& place, const ByteSource& file, ByteView stored,
                      ByteView made, const std::vector<HeaderFigure>& figures);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -13,7 +13,7 @@
 #include "nest/opening/evidence.h"
 #include "repair/containers/containers.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using namespace qcow;
@@ -169,4 +169,4 @@ void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& 
                 place, *file, header->level1_offset, right);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -9,7 +9,7 @@
 #include "lantern/error.h"
 #include "repair/containers/containers.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using namespace vmdk;
@@ -68,4 +68,4 @@ void diagnose_reference(const Address& address, const SourcePtr& file, const std
                 place, *file, range.offset, right);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -8,7 +8,7 @@
 #include "nest/opening/evidence.h"
 #include "repair/containers/containers.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kHeaderBytes = 512;
@@ -120,4 +120,4 @@ void diagnose_vdi(const SourcePtr& file, const std::string& place, Diagnosis& di
                 place, *file, 0, header);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

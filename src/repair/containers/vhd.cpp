@@ -10,7 +10,7 @@
 #include "container/vhd/vhd.h"
 #include "repair/containers/containers.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::uint64_t kMostTable = 64u << 20;
@@ -118,4 +118,4 @@ void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& di
                 right, start);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

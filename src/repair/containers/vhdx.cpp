@@ -11,7 +11,7 @@
 #include "container/vhdx/log.h"
 #include "repair/containers/containers.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using namespace vhdx;
@@ -131,4 +131,4 @@ void diagnose_vhdx(const SourcePtr& file, const std::string& place, Diagnosis& d
   if (diagnosis.steps.empty()) write_log_out(file, place, newer_of(headers), diagnosis, context);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

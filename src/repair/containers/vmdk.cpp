@@ -10,7 +10,7 @@
 #include "container/vmdk/layout.h"
 #include "repair/containers/containers.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using namespace vmdk;
@@ -166,4 +166,4 @@ void diagnose_vmdk(const SourcePtr& file, const std::string& place, Diagnosis& d
   VmdkDiagnosis(file, place, diagnosis).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -5,10 +5,10 @@ extern const std::byte lantern_mbr_code[];
 extern const std::byte lantern_mbr_code_end[];
 }
 
-namespace lantern {
+namespace lantern::repair {
 
 ByteView own_boot_code() {
   return {lantern_mbr_code, lantern_mbr_code_end};
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

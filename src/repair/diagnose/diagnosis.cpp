@@ -6,7 +6,7 @@
 #include "filesystem/fat/boot_sector.h"
 #include "lantern/text.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 // Runs as near as this to each other are written as one.
@@ -91,4 +91,4 @@ std::string known_loader(ByteView sector) {
   return {};
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -11,7 +11,7 @@
 #include "lantern/repair.h"
 #include "lantern/sweep.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 struct Diagnosis {
   std::vector<RepairStep> steps;  // without numbers
@@ -90,4 +90,4 @@ void diagnose_exfat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis&
 void diagnose_ext(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

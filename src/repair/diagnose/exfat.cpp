@@ -9,7 +9,7 @@
 #include "lantern/sources.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::uint64_t kRegionSectors = 12;
@@ -232,4 +232,4 @@ void diagnose_exfat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis&
   ExfatDiagnosis(disk, volume, diagnosis).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -13,7 +13,7 @@
 #include "lantern/sources.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using ext::Superblock;
@@ -287,4 +287,4 @@ void diagnose_ext(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& d
   ExtDiagnosis(disk, volume, diagnosis, context).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

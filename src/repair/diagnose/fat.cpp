@@ -14,7 +14,7 @@
 #include "repair/diagnose/fat_rebuild.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using fat::Geometry;
@@ -435,4 +435,4 @@ void diagnose_fat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& d
   FatDiagnosis(disk, volume, diagnosis, context).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -10,7 +10,7 @@
 #include "base/lay.h"
 #include "repair/diagnose/diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using fat::Geometry;
@@ -334,4 +334,4 @@ std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& reb
   return std::nullopt;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

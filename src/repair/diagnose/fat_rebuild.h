@@ -10,7 +10,7 @@
 
 #include "filesystem/fat/fit.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 struct RebuiltFat {
   Bytes sector;  // 512 bytes, without the place on the disk, serial number and label
@@ -38,4 +38,4 @@ std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& 
 std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& rebuilt,
                                           const ByteSource& volume);
 
-}  // namespace lantern
+}  // namespace lantern::repair

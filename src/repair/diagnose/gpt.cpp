@@ -18,7 +18,7 @@
 #include "repair/partition_codes.h"
 #include "volume/gpt_layout.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kEntryBytes = gpt::entry::kLeastBytes;
@@ -463,4 +463,4 @@ void diagnose_gpt(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& d
   GptDiagnosis(disk, found, diagnosis).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

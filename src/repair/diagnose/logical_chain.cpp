@@ -9,7 +9,7 @@
 #include "lantern/sources.h"
 #include "repair/partition_codes.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 struct Logical {
@@ -144,4 +144,4 @@ void mend_logical_chain(const DiskLayer& disk, const VolumeSearch& found, const 
   Chain(disk, found, extended, lba).mend(diagnosis);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -7,10 +7,10 @@
 #include "repair/diagnose/diagnosis.h"
 #include "repair/diagnose/mbr_entry.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // Proposes the chain that leads to every volume found in `extended`, where the one there does not.
 void mend_logical_chain(const DiskLayer& disk, const VolumeSearch& found, const MbrEntry& extended,
                         bool lba, Diagnosis& diagnosis);
 
-}  // namespace lantern
+}  // namespace lantern::repair

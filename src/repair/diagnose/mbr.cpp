@@ -14,7 +14,7 @@
 #include "repair/partition_codes.h"
 #include "volume/partition_types.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kCodeBytes = 440;
@@ -595,4 +595,4 @@ void diagnose_mbr(const DiskLayer& disk, const VolumeSearch& found, Diagnosis& d
   MbrDiagnosis(disk, found, diagnosis).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

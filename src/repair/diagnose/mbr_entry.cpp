@@ -2,7 +2,7 @@
 
 #include "base/lay.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 MbrEntry mbr_entry(ByteView sector, std::size_t number) {
   const ByteView e = slice(sector, kMbrEntriesAt + number * kMbrEntryBytes, kMbrEntryBytes);
@@ -36,4 +36,4 @@ void lay_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEnt
   lay_le32(at, 12, entry.sectors);
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

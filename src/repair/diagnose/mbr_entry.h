@@ -8,7 +8,7 @@
 #include "base/bytes.h"
 #include "lantern/byte_source.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 constexpr std::size_t kMbrEntriesAt = 446;
 constexpr std::size_t kMbrEntryBytes = 16;
@@ -31,4 +31,4 @@ void lay_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEnt
 // A sector's place as old firmware counts it, in three bytes.
 void lay_chs(std::span<std::byte> at, std::uint64_t sector);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -13,7 +13,7 @@
 #include "lantern/sources.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kMirrored = 4;  // records
@@ -376,4 +376,4 @@ void diagnose_ntfs(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& 
   NtfsDiagnosis(disk, volume, diagnosis).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

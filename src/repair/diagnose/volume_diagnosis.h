@@ -8,7 +8,7 @@
 
 #include "repair/diagnose/diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 class VolumeDiagnosis {
  public:
@@ -59,4 +59,4 @@ class VolumeDiagnosis {
   std::uint64_t base_;  // byte of the disk the volume begins at
 };
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -15,7 +15,7 @@
 #include "repair/facets.h"
 #include "volume/gpt_layout.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 bool is_member(const Recognition& owner) {
@@ -142,4 +142,4 @@ MissingEnd missing_end(const DiskLayer& disk) {
   return missing;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

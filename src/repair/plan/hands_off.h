@@ -9,7 +9,7 @@
 #include "lantern/repair.h"
 #include "lantern/sweep.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // Why the disk itself is left alone: it is a member of an array or group, encrypted, or a file
 // system of a kind that is not read here. Empty: it is not.
@@ -28,4 +28,4 @@ struct MissingEnd {
 };
 MissingEnd missing_end(const DiskLayer& disk);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -3,8 +3,8 @@
 
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 void add_manual_step(RepairPlan& plan, RepairStep step);
 
-}  // namespace lantern
+}  // namespace lantern::repair

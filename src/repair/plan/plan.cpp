@@ -10,7 +10,7 @@
 #include "repair/plan/planner.h"
 #include "repair/trial.h"
 
-namespace lantern {
+namespace lantern::repair {
 std::string_view to_string(Certainty certainty) {
   switch (certainty) {
     case Certainty::certain:
@@ -112,4 +112,4 @@ RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
   return plan;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

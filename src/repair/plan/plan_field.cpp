@@ -17,7 +17,7 @@
 #include "repair/trial.h"
 #include "volume/gpt_layout.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kMaxNumber = 8;
@@ -194,4 +194,4 @@ RepairPlan plan_field(const Address& source, const std::string& field, const std
   return FieldPlan(source, field, session).run(value, session.context());
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

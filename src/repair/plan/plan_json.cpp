@@ -9,7 +9,7 @@
 #include "lantern/error.h"
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kMaxSteps = 10'000;
@@ -204,4 +204,4 @@ RepairPlan read_plan(const std::string& text) {
   return plan;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -2,7 +2,7 @@
 
 #include "lantern/sources.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 std::vector<PlanSource> plan_sources(const Address& address, const Target* target,
                                      const Context& context) {
@@ -17,4 +17,4 @@ std::vector<PlanSource> plan_sources(const Address& address, const Target* targe
   return sources;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

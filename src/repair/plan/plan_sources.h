@@ -7,10 +7,10 @@
 
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // `target`: what the address leads to; null when it cannot be opened: then FIRST alone.
 std::vector<PlanSource> plan_sources(const Address& address, const Target* target,
                                      const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

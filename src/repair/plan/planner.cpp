@@ -18,7 +18,7 @@
 #include "repair/plan/volumes_for_table.h"
 #include "repair/trial.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kMaxRounds = 8;
@@ -591,4 +591,4 @@ RepairPlan make_repair_plan(const Address& source, const PlanOptions& how, const
   return Planner(source, how, session).run();
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

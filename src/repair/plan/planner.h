@@ -7,8 +7,8 @@
 
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 RepairPlan make_repair_plan(const Address& source, const PlanOptions& how, const Session& session);
 
-}  // namespace lantern
+}  // namespace lantern::repair

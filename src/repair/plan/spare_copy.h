@@ -9,7 +9,7 @@
 #include <string>
 #include <string_view>
 
-namespace lantern {
+namespace lantern::repair {
 
 // What the copies and marks of a structure are for, where no reader of ours needs them: restored
 // when its diagnosis, asked again, has nothing more to say of them.
@@ -26,4 +26,4 @@ inline bool restores_copy(const std::string& code) {
                      [&](std::string_view kind) { return code.starts_with(kind); });
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

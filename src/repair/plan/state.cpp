@@ -13,7 +13,7 @@
 #include "repair/diagnose/mbr_entry.h"
 #include "repair/partition_codes.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::uint64_t kMaxCounted = 200'000;  // entries of one volume
@@ -264,4 +264,4 @@ std::string StateChange::words() const {
   return fmt::format("{}", fmt::join(parts, ", "));
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -12,7 +12,7 @@
 #include "lantern/nest/session.h"
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 // Of one volume.
 struct VolumeState {
@@ -67,4 +67,4 @@ struct StateChange {
 
 StateChange change_between(const AccessState& before, const AccessState& after);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -8,7 +8,7 @@
 #include "repair/partition_codes.h"
 #include "repair/plan/hands_off.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 // Bytes that are read to find volumes without being asked to: seconds.
@@ -76,4 +76,4 @@ TableEvidence evidence_of_a_table(const DiskLayer& disk, const VolumeSearch& fou
                                                            : TableEvidence::good;
 }
 
-}  // namespace lantern
+}  // namespace lantern::repair

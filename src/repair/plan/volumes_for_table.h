@@ -10,7 +10,7 @@
 #include "lantern/nest/session.h"
 #include "lantern/sweep.h"
 
-namespace lantern {
+namespace lantern::repair {
 
 struct VolumesForTable {
   VolumeSearch found;
@@ -30,4 +30,4 @@ enum class TableEvidence {
 TableEvidence evidence_of_a_table(const DiskLayer& disk, const VolumeSearch& found,
                                   const Context& context);
 
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -16,6 +16,8 @@
 namespace lantern {
 namespace {
 
+using namespace repair;
+
 using Call = std::pair<std::string, std::function<void()>>;
 
 bool throws_error(const std::function<void()>& call) {

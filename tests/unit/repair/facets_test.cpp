@@ -4,7 +4,7 @@
 
 #include "lantern/format/registry.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 TEST(RepairFacets, EachIsOfAFileSystemThatIsReadHere) {
@@ -27,4 +27,4 @@ TEST(RepairFacets, WhatHasNoneIsLeftAlone) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -13,7 +13,7 @@
 #include "lantern/imaging.h"
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 class StandIn final : public Host {
@@ -143,4 +143,4 @@ TEST_F(Guarded, AJournalIsNeverTheDiskItself) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

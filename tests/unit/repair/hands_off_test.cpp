@@ -8,7 +8,7 @@
 #include "lantern/repair.h"
 #include "repair/plan/hands_off.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 constexpr std::size_t kMiB = 1u << 20;
@@ -79,4 +79,4 @@ TEST(HandsOff, PartialTargetsAreErrors) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -14,7 +14,7 @@
 #include "lantern/repair.h"
 #include "lantern/scratch.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 // Counts what is asked of it, and at the n-th change does what the test wants.
@@ -376,4 +376,4 @@ TEST_F(Repaired, AScratchFileHoldsItBesideTheDisk) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

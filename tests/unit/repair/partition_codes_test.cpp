@@ -2,7 +2,7 @@
 
 #include <gtest/gtest.h>
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 VolumeRow row_of(const std::string& type) {
@@ -57,4 +57,4 @@ TEST(PartitionCodes, HiddenAndServiceKindsMayStandForWhatTheyHide) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -11,7 +11,7 @@
 #include "lantern/sweep.h"
 #include "repair/diagnose/diagnosis.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 kit::Bytes fat16() {
@@ -250,4 +250,4 @@ TEST(OwnBootCode, FitsItsPlaceAndBeginsByMovingItself) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -6,7 +6,7 @@
 #include "kit/ntfs_builder.h"
 #include "lantern/error.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using kit::Bytes;
@@ -147,4 +147,4 @@ TEST_F(Structures, BytesAreComparedAsTheyLie) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

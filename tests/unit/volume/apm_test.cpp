@@ -9,6 +9,8 @@
 namespace lantern {
 namespace {
 
+using namespace repair;
+
 using kit::Bytes;
 
 constexpr std::size_t kMiB = 1 << 20;

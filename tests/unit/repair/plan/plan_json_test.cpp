@@ -6,7 +6,7 @@
 #include "lantern/error.h"
 #include "lantern/repair.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 RepairPlan plan() {
@@ -93,4 +93,4 @@ TEST(PlanChoices, NeedsAndAlternativesAreMinded) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair

@@ -6,7 +6,7 @@
 #include "kit/fat_builder.h"
 #include "lantern/sources.h"
 
-namespace lantern {
+namespace lantern::repair {
 namespace {
 
 using kit::FatBuilder;
@@ -90,4 +90,4 @@ TEST(StateMeter, LooksAgainOnlyWhereSomethingWasWritten) {
 }
 
 }  // namespace
-}  // namespace lantern
+}  // namespace lantern::repair
