@@ -8,7 +8,8 @@ namespace lantern::cli {
 namespace {
 
 // In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
-constexpr std::array<std::string_view, 29> kTyped = {"lantern survey",
+constexpr std::array<std::string_view, 30> kTyped = {"lantern disks",
+                                                     "lantern survey",
                                                      "lantern machines",
                                                      "lantern list",
                                                      "lantern list % --deleted",

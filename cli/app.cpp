@@ -54,12 +54,13 @@ int parse_and_run(Job& job) {
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
   const std::vector<std::pair<std::string, Run (*)(OptionParser&, Job&)>> commands = {
-      {"survey", add_survey}, {"machines", add_machines}, {"list", add_list},
-      {"find", add_find},     {"show", add_show},         {"extract", add_extract},
-      {"image", add_image},   {"sector", add_sector},     {"compare", add_compare},
-      {"sweep", add_sweep},   {"repair", add_repair},     {"undo", add_undo},
+      {"disks", add_disks},     {"survey", add_survey},   {"machines", add_machines},
+      {"list", add_list},       {"find", add_find},       {"show", add_show},
+      {"extract", add_extract}, {"image", add_image},     {"sector", add_sector},
+      {"compare", add_compare}, {"sweep", add_sweep},     {"repair", add_repair},
+      {"undo", add_undo},
 #ifdef LANTERN_MOUNT
-      {"mount", add_mount},   {"unmount", add_unmount},
+      {"mount", add_mount},     {"unmount", add_unmount},
 #endif
       {"demo", add_demo}};
   std::map<std::string, Run> actions;
@@ -84,6 +85,7 @@ void CommonOptions::add_to(const Command& command, Job& job) {
                  "a further source of the same job, such as the disk a journal is on; repeatable");
   command.flag("--allow-devices", allow_devices,
                "open devices of this computer that a descriptor names");
+  command.option("--simulate", simulate, "a file that describes simulated disks, for practice");
   command.option("--overlay", job.scratch_file,
                  "a file of writes to lay over the source, made by lantern repair");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
@@ -101,7 +103,7 @@ const Session& CommonOptions::session(const Job& job) const {
   OpenOptions options;
   if (sector_size != 0) options.sector_size = sector_size;
   options.file_system.code_page = code_page;
-  options.host = this_host();
+  options.host = simulate.empty() ? this_host() : simulated_host(simulate, this_host());
   options.look_in = look_in;
   options.allow_devices = allow_devices;
   for (const std::string& one : with) options.with.push_back(Address::parse(one));

@@ -14,9 +14,16 @@ void append_to_case(const std::string& folder, const Job& job,
                     const std::vector<std::pair<std::string, std::string>>& outputs,
                     int exit_code) {
   if (folder.empty()) return;
-  const auto host = this_host();
+  const auto host = job.opened ? job.opened->options().host : this_host();
+  // A disk by its lasting name is opened by its host, and lies where its device is now.
+  const auto named = [&](const std::string& path) {
+    return path.starts_with("disk:") ? std::optional(find_disk(*host, path.substr(5), job.context))
+                                     : std::nullopt;
+  };
   for (const std::string& path : source_paths)
-    if (const std::string why = why_destination_is_unsafe(*host, path, folder); !why.empty())
+    if (const std::string why = why_destination_is_unsafe(
+            *host, named(path) ? named(path)->facts.device : path, folder);
+        !why.empty())
       throw Error(ErrorCode::refused, folder, std::nullopt, "cannot hold the case: " + why,
                   "choose a folder on another disk");
   std::ostringstream text;
@@ -27,7 +34,9 @@ void append_to_case(const std::string& folder, const Job& job,
   for (const std::string& argument : job.arguments) json.value(argument);
   json.end_array().key("sources").begin_array();
   for (const std::string& path : source_paths) {
-    const Identity identity = identify(*open_file_source(path, job.context));
+    const auto disk = named(path);
+    const Identity identity = identify(
+        *(disk ? host->open_disk(disk->facts, job.context) : open_file_source(path, job.context)));
     json.begin_object().key("path").value(path).key("size_bytes").value(identity.size_bytes);
     json.key("samples_sha256").value(identity.samples_sha256).end_object();
   }

@@ -30,16 +30,21 @@ struct CommonOptions {
   std::string case_folder;
   std::vector<std::string> look_in;
   bool allow_devices = false;
+  std::string simulate;           // a file of simulated disks
   std::vector<std::string> with;  // further sources of the same job
 
   void add_to(const Command& command, Job& job);
   Address address(const std::string& argument) const;
   // The command's one session, which opens sources as these options say.
   const Session& session(const Job& job) const;
+  const std::shared_ptr<const Host>& host(const Job& job) const {
+    return session(job).options().host;
+  }
 };
 
 using Run = std::function<int()>;
 
+Run add_disks(OptionParser& parser, Job& job);
 Run add_survey(OptionParser& parser, Job& job);
 Run add_list(OptionParser& parser, Job& job);
 Run add_find(OptionParser& parser, Job& job);

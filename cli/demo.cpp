@@ -37,6 +37,31 @@ constexpr std::string_view kMachine =
     "  </devices>\n"
     "</domain>\n";
 
+// Six disks for practice, two of one model and size, one that fails.
+constexpr std::string_view kBench =
+    R"({"simulated_disks": [
+  {"model": "Tern NVMe 512", "serial": "TN-88214", "bus": "nvme", "port": "bench-slot-1",
+   "image": "own-disk.img", "computers_own": true, "used_by": ["mounted on /"]},
+  {"model": "Gannet 4000", "serial": "GN-30417", "bus": "ata", "port": "bench-bay-1",
+   "image": "tower.img", "rotations_per_minute": 7200, "temperature_celsius": 34},
+  {"model": "Gannet 4000", "serial": "GN-30425", "bus": "ata", "port": "bench-bay-2",
+   "image": "spare.img", "rotations_per_minute": 7200, "temperature_celsius": 33},
+  {"model": "Skua 320", "serial": "SK-00961", "bus": "usb", "port": "bench-usb-1",
+   "image": "camera-card.img", "removable": true, "rotations_per_minute": 5400,
+   "temperature_celsius": 47,
+   "health": "31 requests failed since it was connected",
+   "unreadable": [[786432, 4096], [30408704, 131072]],
+   "flaky": [{"range": [131072, 8192], "failures": 2}, {"range": [1048576, 4096], "failures": 1}],
+   "slow": [{"range": [20971520, 1048576], "milliseconds": 20}]},
+  {"model": "Card Reader", "serial": "0123456789", "bus": "usb", "port": "bench-usb-2",
+   "image": "camera-card.img", "removable": true, "read_only": true,
+   "mounted": [{"partition": 1, "on": "/media/keeper/CARD"}]},
+  {"model": "Puffin Stick", "serial": "0123456789", "bus": "usb", "port": "bench-usb-3",
+   "image": "spare.img", "removable": true}
+]}
+)";
+constexpr std::uintmax_t kOwnDiskBytes = 64u << 20;
+
 constexpr std::size_t kPieceBytes = 1 << 16;
 
 [[noreturn]] void fail(const std::string& path, const std::string& what) {
@@ -90,13 +115,22 @@ int lay_out_demo(Job& job, const std::string& folder) {
   open_new(folder + "/contents.sha256")
       .write(lantern_demo_hashes, lantern_demo_hashes_end - lantern_demo_hashes);
   open_new(folder + "/station.xml") << kMachine;
+  open_new(folder + "/bench.json") << kBench;
+  // The disks of the bench that nobody looks into, all hole.
+  open_new(folder + "/own-disk.img").close();
+  std::filesystem::resize_file(folder + "/own-disk.img", kOwnDiskBytes);
+  open_new(folder + "/spare.img").close();
+  std::filesystem::resize_file(folder + "/spare.img",
+                               std::filesystem::file_size(folder + "/tower.img"));
   job.streams.out << fmt::format(
       "The demo disks of Skerrow Light are in {}:\n"
       "  station.vdi      the station's machine: a boot volume and the keeper's data\n"
       "  station.xml      how its computer described the machine\n"
       "  camera-card.img  the seabird camera's card\n"
       "  tower.img        the tower's computer, on which a machine's folder was deleted\n"
-      "  contents.sha256  what was on them, to check against\n\n"
+      "  contents.sha256  what was on them, to check against\n"
+      "  bench.json       six simulated disks, for --simulate: one of them fails\n"
+      "  own-disk.img, spare.img  two of those, empty\n\n"
       "Next:\n  lantern survey {}/station.vdi\n  lantern machines {}\n",
       for_terminal(folder), for_terminal(folder), for_terminal(folder));
   return kDone;

@@ -57,7 +57,8 @@ int make_image(Job& job, const Options& options) {
   const std::string folder = std::filesystem::absolute(out).parent_path().string();
   const Target target = options.common.session(job).open(address);
   for (const std::string& source : bottom_sources(target))
-    if (const std::string unsafe = why_destination_is_unsafe(*this_host(), source, folder);
+    if (const std::string unsafe =
+            why_destination_is_unsafe(*options.common.host(job), source, folder);
         !unsafe.empty())
       throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
                   "choose a place on another disk");

@@ -94,7 +94,8 @@ int list_machines(Job& job, const Options& options) {
   if (!folder)
     throw Error(ErrorCode::usage, address.print(), std::nullopt, "is not a folder",
                 "name the folder the machines lie in");
-  const MachineFolder found = find_machines(folder, host_path_of(address), *this_host(), session);
+  const MachineFolder found =
+      find_machines(folder, host_path_of(address), *session.options().host, session);
   if (options.common.json) {
     print_json(job, found);
   } else {

@@ -33,6 +33,7 @@ std::string next_command(const SurveyReport& report, const Action& action,
   others.erase(own);
   std::string text = command_for(action);
   for (const std::string& other : others) text += " --with " + for_shell(other);
+  if (!common.simulate.empty()) text += " --simulate " + for_shell(common.simulate);
   return text;
 }
 
@@ -103,7 +104,8 @@ void print_machines_of(Job& job, const std::vector<Address>& addresses, const Se
   for (const Address& address : addresses) {
     if (!address.steps.empty()) continue;
     if (const auto folder = session.open_folder(address))
-      print_machines(job, find_machines(folder, host_path_of(address), *this_host(), session));
+      print_machines(
+          job, find_machines(folder, host_path_of(address), *session.options().host, session));
   }
 }
 

@@ -116,7 +116,7 @@ int extract_files(Job& job, Options options) {
   wanted.local_to_utc = zone_of(options.zone);
   const auto line = std::make_shared<ProgressLine>(job.streams.err);
   if (job.streams.err_is_terminal) job.context.progress = line;
-  Extraction extraction(target, destination, wanted, *this_host(), job.context);
+  Extraction extraction(target, destination, wanted, *options.common.host(job), job.context);
   if (options.estimate) {
     print_estimate(job, extraction.estimate(), options);
     return exit_for_findings(job);

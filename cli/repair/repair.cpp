@@ -286,7 +286,7 @@ Outcome carry_out(Job& job, const Options& options, const Address& address,
     return outcome;
   }
   ApplyOptions how;
-  how.host = this_host();
+  how.host = options.common.host(job);
   how.journal = journal_for(options, address);
   how.override_saved_state = std::find(options.overrides.begin(), options.overrides.end(),
                                        "saved-state") != options.overrides.end();

@@ -35,6 +35,7 @@ enum class ErrorCode {
 
 // What a user can do, and what they can say in doing it. An interface has its own words for each.
 enum class Do {
+  disks,
   survey,
   machines,
   list,

@@ -9,7 +9,12 @@
 #include <string>
 #include <vector>
 
+#include "lantern/byte_source.h"
+#include "lantern/host/disks.h"
+
 namespace lantern {
+
+class Context;
 
 struct HostFile {
   bool block_device = false;
@@ -45,6 +50,10 @@ class Host {
   // Who has locked the file, in words ("a process elsewhere", "process 812"); empty: nobody. Asks
   // only: no lock is taken.
   virtual std::optional<std::string> lock_on(const std::string& path) const = 0;
+  // Its disks, those in no use as well. Reads no disk.
+  virtual std::vector<HostDisk> disks() const { return {}; }
+  // One of them, to be read. Throws Error{cannot_open}.
+  virtual SourcePtr open_disk(const HostDisk& disk, const Context& context) const;
 };
 
 std::shared_ptr<const Host> this_host();

@@ -20,7 +20,8 @@ std::string with_next(const std::string& line, const Advice& next_step) {
 }
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 29> kWords = {"survey",
+constexpr std::array<std::string_view, 30> kWords = {"the list of disks",
+                                                     "survey",
                                                      "the search for machines",
                                                      "list",
                                                      "list, with what was deleted",

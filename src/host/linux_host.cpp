@@ -10,7 +10,9 @@
 #include <fstream>
 #include <sstream>
 
+#include "host/linux_disks.h"
 #include "lantern/host.h"
+#include "lantern/sources.h"
 
 namespace lantern {
 namespace {
@@ -180,6 +182,8 @@ class LinuxHost final : public Host {
     return found;
   }
 
+  std::vector<HostDisk> disks() const override { return linux_disks(); }
+
  private:
   struct Mount {
     std::uint64_t device = 0;
@@ -229,6 +233,10 @@ std::vector<Holder> Host::holders_below(const std::string& /*folder*/) const {
 
 std::vector<std::string> Host::uses_of(const std::string& /*path*/) const {
   return {};
+}
+
+SourcePtr Host::open_disk(const HostDisk& disk, const Context& context) const {
+  return open_file_source(disk.device, context);
 }
 
 std::shared_ptr<const Host> this_host() {

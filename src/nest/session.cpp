@@ -18,6 +18,8 @@
 namespace lantern {
 namespace {
 
+const std::string kNamed = "disk:";  // begins a FIRST that is a disk by its lasting name
+
 // Layers by their address, for as long as somebody holds them.
 template <typename Kind>
 class Opened {
@@ -89,17 +91,20 @@ std::shared_ptr<const Neighbours> Session::open_folder(const Address& address) c
 }
 
 DiskPtr Session::open_first(const Address& address) const {
+  const auto disk = named_disk(address.first);
   Address first;
-  first.first = address.first;
-  if (first.first.starts_with("disk:"))
-    throw Error(ErrorCode::unsupported, first.first, std::nullopt,
-                "disks by lasting name are not read yet", "name the block device");
+  first.first = disk ? kNamed + disk->name : address.first;
   return state_->disks.get(first.print(), [&] {
     const auto layer = std::make_shared<FileLayer>();
     layer->address = first;
+    layer->path = disk ? disk->facts.device : first.first;
     layer->findings->forward_to(context().findings);
     Context own = context().at(first.first);
     own.findings = layer->findings;
+    if (disk) {
+      layer->bytes = options().host->open_disk(disk->facts, own);
+      return open_disk_layer(layer->bytes, first, {}, {layer}, *this);
+    }
     const SourcePtr file = open_file_source(first.first, own);
     if (options().host)
       for (const Holder& holder : options().host->holders(first.first))
@@ -115,6 +120,15 @@ DiskPtr Session::open_first(const Address& address) const {
     return open_disk_layer(layer->bytes, first, surroundings(name, neighbours, *this), {layer},
                            *this);
   });
+}
+
+std::optional<NamedDisk> Session::named_disk(const std::string& first) const {
+  std::error_code error;
+  if (!first.starts_with(kNamed) || std::filesystem::exists(first, error)) return std::nullopt;
+  if (!options().host)
+    throw Error(ErrorCode::unsupported, first, std::nullopt,
+                "no computer was given to ask for its disks", "name the block device");
+  return find_disk(*options().host, std::string_view(first).substr(kNamed.size()), context());
 }
 
 DiskPtr Session::open_bytes(const SourcePtr& bytes, const Address& address,

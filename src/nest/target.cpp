@@ -90,10 +90,9 @@ std::vector<std::string> bottom_sources(const Target& target) {
   std::vector<std::string> paths;
   for (const DiskPtr& disk : target.disks)
     walk_layers(disk, [&](const Layer& layer) {
-      const std::string& path = layer.address.first;
-      if (dynamic_cast<const FileLayer*>(&layer) != nullptr &&
-          std::find(paths.begin(), paths.end(), path) == paths.end())
-        paths.push_back(path);
+      const auto* const file = dynamic_cast<const FileLayer*>(&layer);
+      if (file != nullptr && std::find(paths.begin(), paths.end(), file->path) == paths.end())
+        paths.push_back(file->path);
       return true;
     });
   return paths;

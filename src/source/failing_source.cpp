@@ -1,8 +1,9 @@
 #include "source/failing_source.h"
 
-#include "source/given.h"
-
 #include <algorithm>
+
+#include "lantern/error.h"
+#include "source/given.h"
 
 namespace lantern {
 
@@ -16,9 +17,16 @@ FailingSource::FailingSource(SourcePtr inner, FaultPlan plan, Wait wait)
 
 void FailingSource::do_read(std::uint64_t offset, std::span<std::byte> out,
                             std::vector<Range>& unreadable) const {
-  reads_.fetch_add(1);
+  if (reads_.fetch_add(1) >= plan_.unplugged_after_reads)
+    throw Error(ErrorCode::cannot_read, {}, offset, "the disk is gone",
+                "check its cable and power");
   const Range asked{offset, out.size()};
   std::vector<Range> lost = inner_->read(offset, out).unreadable;
+  for (const FaultPlan::Wrong& wrong : plan_.wrong)
+    if (const Range part = intersect(wrong.range, asked); !part.empty())
+      inner_->read(wrong.gives + (part.offset - wrong.range.offset),
+                   out.subspan(static_cast<std::size_t>(part.offset - offset),
+                               static_cast<std::size_t>(part.length)));
   const auto lose = [&](const Range& range) {
     const Range part = intersect(range, asked);
     if (part.empty()) return;

@@ -1,4 +1,4 @@
-// A disk that fails in known ways, for tests of what reads through it.
+// A disk that fails in known ways: of simulations, and of tests of what reads through it.
 //
 // Thread-safety: as every source.
 #pragma once
@@ -7,6 +7,7 @@
 #include <chrono>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <vector>
 
 #include "lantern/byte_source.h"
@@ -22,10 +23,17 @@ struct FaultPlan {
     Range range;
     unsigned failures = 0;  // this many reads that touch the range fail, then it can be read
   };
+  struct Wrong {
+    Range range;
+    std::uint64_t gives = 0;  // byte whose sectors are delivered instead, without a word
+  };
   std::vector<Range> unreadable;  // never readable
   std::vector<Slow> slow;
   std::vector<Flaky> flaky;
+  std::vector<Wrong> wrong;
   std::uint64_t ends_early_at = ~std::uint64_t{0};  // bytes from here are unreadable: a short disk
+  std::uint64_t unplugged_after_reads = ~std::uint64_t{0};         // then every read throws
+  std::optional<std::uint32_t> sector_size, physical_sector_size;  // bytes
 };
 
 class FailingSource final : public ByteSource {
@@ -36,6 +44,10 @@ class FailingSource final : public ByteSource {
   FailingSource(SourcePtr inner, FaultPlan plan, Wait wait);
 
   std::uint64_t size() const override { return inner_->size(); }
+  std::optional<std::uint32_t> logical_sector_size() const override { return plan_.sector_size; }
+  std::optional<std::uint32_t> physical_sector_size() const override {
+    return plan_.physical_sector_size;
+  }
   // How many reads have been made.
   std::uint64_t reads() const { return reads_.load(); }
 

@@ -38,7 +38,8 @@ class WriteLog {
     std::string path;
     std::uint64_t size_bytes = 0;
     std::string samples_sha256;
-    std::string lasting_name;  // of a device (host/lasting_name.h); else empty
+    std::string lasting_name;  // of a device: "disk:NAME" (lantern/nest/disks.h), or its name under
+                               // /dev/disk/by-id (host/lasting_name.h); else empty
   };
 
   // A write as the plan had it, for the guards of undo.
@@ -77,6 +78,8 @@ class WriteLog {
   const std::string& path() const { return path_; }
   const Header& header() const { return header_; }
   const std::vector<File>& files() const { return files_; }
+  // Where a file of it lies now; what is kept in the log stays.
+  void move_file(std::size_t file, std::string path) { files_.at(file).path = std::move(path); }
   const std::vector<std::string>& steps() const { return steps_; }
   const std::vector<Write>& writes() const { return writes_; }
   std::optional<Mark> last_mark() const { return last_mark_; }

@@ -51,6 +51,8 @@ class Layer : public std::enable_shared_from_this<Layer> {
 class FileLayer final : public Layer {
  public:
   std::string format() const override { return "file"; }
+
+  std::string path;  // where it lies on this computer now; of a disk by a lasting name its device
 };
 
 // A file as the flat disk it stands for.

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "lantern/host.h"
+#include "lantern/nest/disks.h"
 #include "lantern/nest/target.h"
 
 namespace lantern {
@@ -68,6 +69,9 @@ class Session {
   VolumePtr open_version(const VolumeLayer& volume, const std::string& id) const;
 
  private:
+  // The disk that FIRST names; empty: it is a path. Throws Error{usage, not_found, unsupported}.
+  std::optional<NamedDisk> named_disk(const std::string& first) const;
+
   struct State;
   std::shared_ptr<State> state_;
 };

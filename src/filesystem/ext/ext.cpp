@@ -22,14 +22,6 @@ using namespace ext;
 // Not whole, whatever else speaks for it, when not all that happened since can be seen.
 constexpr double kUnproven = 0.99;
 
-std::string type_of(const Superblock& super) {
-  constexpr std::uint32_t kOfExt4 = kExtents | kWide | kFlexGroups | kMetaGroups | kInlineData;
-  constexpr std::uint32_t kOfExt4Writing = 0x8 | 0x10 | 0x20 | 0x40 | kBigClusters | kMetadataSums;
-  if ((super.needed & kOfExt4) != 0 || (super.needed_for_writing & kOfExt4Writing) != 0)
-    return "ext4";
-  return super.has(kHasJournal) ? "ext3" : "ext2";
-}
-
 // Ranges of bytes cut to a file's length.
 std::vector<Range> cut(const std::vector<Range>& ranges, std::uint64_t length) {
   std::vector<Range> kept;

@@ -45,7 +45,7 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
       group == 0 ? kSuperblockPlace : super->group_start(group) * super->block_bytes;
   if (group >= super->group_count() || within > at) return std::nullopt;
   Recognition found;
-  found.title = "ext";
+  found.title = type_of(*super);
   found.range = {at - within, super->volume_bytes()};
   found.from_copy = group != 0;
   found.label = super->label;

@@ -76,6 +76,14 @@ bool is_outvoted(ByteView own, const Superblock& super, const std::vector<Bytes>
 
 }  // namespace
 
+std::string type_of(const Superblock& super) {
+  constexpr std::uint32_t kOfExt4 = kExtents | kWide | kFlexGroups | kMetaGroups | kInlineData;
+  constexpr std::uint32_t kOfExt4Writing = 0x8 | 0x10 | 0x20 | 0x40 | kBigClusters | kMetadataSums;
+  if ((super.needed & kOfExt4) != 0 || (super.needed_for_writing & kOfExt4Writing) != 0)
+    return "ext4";
+  return super.has(kHasJournal) ? "ext3" : "ext2";
+}
+
 std::string uuid_text(const std::array<std::byte, 16>& uuid) {
   std::string text;
   for (std::size_t i = 0; i < uuid.size(); ++i) {

@@ -109,6 +109,9 @@ constexpr std::array<std::pair<std::size_t, std::size_t>, 7> kSettled = {
 constexpr std::uint64_t kSuperblockPlace = 1024;
 constexpr std::uint32_t kRootInode = 2;
 
+// "ext2", "ext3" or "ext4", by its features.
+std::string type_of(const Superblock& super);
+
 std::string uuid_text(const std::array<std::byte, 16>& uuid);
 
 // Empty when the figures are not those of a superblock.

@@ -31,7 +31,11 @@ class Descent {
       : session_(session), context_(session.context()) {
     start_.first = address.first;
     folder_ = first_folder(start_, context_.at(address.first));
-    if (!folder_) target_.disks.push_back(session.open_first(address));
+    if (!folder_) {
+      target_.disks.push_back(session.open_first(address));
+      // A disk that was named by a part of its name goes on under the whole of it.
+      start_ = target_.disks.front()->address;
+    }
     for (std::size_t i = 0; i < address.steps.size(); ++i) {
       if (i > context_.budget.max_depth) fail("the address has more steps than the budget allows");
       follow(address.steps[i]);

@@ -52,7 +52,7 @@ std::vector<LayerPtr> files_of(const ContainerLayer& disk, bool with_first) {
   const auto add = [&](const std::string& path, const SourcePtr& bytes) {
     if (!std::filesystem::exists(path, error)) return;
     auto file = std::make_shared<FileLayer>();
-    file->address.first = path;
+    file->address.first = file->path = path;
     file->bytes = bytes;
     files.push_back(std::move(file));
   };

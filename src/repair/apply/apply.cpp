@@ -52,6 +52,27 @@ void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
   }
 }
 
+namespace {
+
+// After the next start the system may call another disk what it calls this one now.
+void need_lasting_name(const RepairPlan& plan, const WriteLog& log, const ApplyOptions& how,
+                       const Context& context) {
+  if (!how.host || plan.source.starts_with("disk:") || plan.source.starts_with("/dev/disk/by-"))
+    return;
+  for (const WriteLog::File& file : log.files()) {
+    const auto place = how.host->file(file.path);
+    if (!place || !place->block_device) continue;
+    Advice next("name the disk by what lasts");
+    for (const NamedDisk& disk : name_disks(*how.host, context))
+      if (disk.facts.device == file.path)
+        next = {"name it by what lasts: ", Action{Do::plan, {"disk:" + disk.name}}};
+    throw Error(ErrorCode::refused, file.path, std::nullopt,
+                "is not written to under a name that another disk may have tomorrow", next);
+  }
+}
+
+}  // namespace
+
 ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
                          const Session& session, const ApplyOptions& how) {
   const Context& context = session.context();
@@ -61,9 +82,10 @@ ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>&
   WriteLog& log = LaidWrites::of(*scratch).log();
   if (log.writes().empty()) return result;
   const GuardedWrites guarded{plan.source, touched_by(plan, steps), log};
+  need_lasting_name(plan, log, how, context);
   const Beside beside = check_guards(guarded, session, how);
   const Media media = open_media(log, how);
-  const auto journal = keep_journal(log, guarded, how.journal, context);
+  const auto journal = keep_journal(log, guarded, how, context);
   try {
     make_writes(*journal, media, context);
   } catch (const Error& error) {

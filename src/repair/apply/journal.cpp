@@ -14,6 +14,8 @@
 namespace lantern::repair {
 namespace {
 
+const std::string kNamed = "disk:";
+
 constexpr std::size_t kPiece = 1u << 20;
 
 void flush_all(const Media& media) {
@@ -118,9 +120,20 @@ Checked open_and_check(const WriteLog& log, const ApplyOptions& how, const Conte
   return checked;
 }
 
+// The disk's own name, where it does not depend on what the disk holds: a repair changes that.
+std::string name_of(const std::string& path, const ApplyOptions& how, const Context& context) {
+  if (how.host)
+    for (const NamedDisk& disk : name_disks(*how.host, context))
+      if (disk.facts.device == path && !disk.by_content) return kNamed + disk.name;
+  return lasting_name(path);
+}
+
 // A device is found by its lasting name: the system may have given it another number.
-std::string path_now(const WriteLog::File& file) {
+std::string path_now(const WriteLog::File& file, const ApplyOptions& how, const Context& context) {
   if (file.lasting_name.empty()) return file.path;
+  if (file.lasting_name.starts_with(kNamed) && how.host)
+    return find_disk(*how.host, std::string_view(file.lasting_name).substr(kNamed.size()), context)
+        .facts.device;
   const auto device = device_of(file.lasting_name);
   if (!device)
     throw Error(ErrorCode::cannot_open, file.lasting_name, std::nullopt,
@@ -128,9 +141,10 @@ std::string path_now(const WriteLog::File& file) {
   return *device;
 }
 
-void fill(WriteLog& journal, const WriteLog& log, const GuardedWrites& guarded) {
+void fill(WriteLog& journal, const WriteLog& log, const GuardedWrites& guarded,
+          const ApplyOptions& how, const Context& context) {
   for (WriteLog::File file : log.files()) {
-    file.lasting_name = lasting_name(file.path);
+    file.lasting_name = name_of(file.path, how, context);
     journal.add_file(file);
   }
   journal.add_source(guarded.source);
@@ -153,14 +167,15 @@ void fill(WriteLog& journal, const WriteLog& log, const GuardedWrites& guarded) 
 }  // namespace
 
 std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const GuardedWrites& guarded,
-                                       const std::string& path, const Context& context) {
+                                       const ApplyOptions& how, const Context& context) {
+  const std::string& path = how.journal;
   WriteLog::Header header;
   header.writes = static_cast<std::uint32_t>(log.writes().size());
   header.made_at = context.clock->now_seconds();
   header.number = static_cast<std::uint32_t>(journals_of(log.files(), path).size()) + 1;
   auto journal = WriteLog::create(path, header);
   try {
-    fill(*journal, log, guarded);
+    fill(*journal, log, guarded, how, context);
     journal->add_mark(WriteLog::Mark::complete, context.clock->now_seconds());
   } catch (const Error&) {
     std::error_code error;
@@ -173,7 +188,7 @@ std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const GuardedWrites&
 Media open_media(const WriteLog& log, const ApplyOptions& how) {
   Media media;
   media.reserve(log.files().size());
-  for (const WriteLog::File& file : log.files()) media.push_back(how.open(path_now(file)));
+  for (const WriteLog::File& file : log.files()) media.push_back(how.open(file.path));
   return media;
 }
 
@@ -269,6 +284,8 @@ Begun begin(const std::string& journal, JournalState wanted, const ApplyOptions&
   Begun begun;
   begun.log = WriteLog::open(journal);
   const WriteLog& log = *begun.log;
+  for (std::size_t i = 0; i < log.files().size(); ++i)
+    begun.log->move_file(i, path_now(log.files()[i], how, context));
   for (const WriteLog::File& file : log.files()) begun.report.files.push_back(file.path);
   begun.report.steps = log.steps();
   begun.report.damaged = !log.damage().empty();

@@ -18,9 +18,9 @@ Media open_media(const WriteLog& log, const ApplyOptions& how);
 // marks it applied.
 void make_writes(WriteLog& log, const Media& media, const Context& context);
 
-// A journal in `path` that holds what `log` does, and what it is for, marked complete. Nothing is
-// left of one that could not be written. Throws Error{refused, cannot_write}.
+// A journal in `how.journal` that holds what `log` does, and what it is for, marked complete.
+// Nothing is left of one that could not be written. Throws Error{refused, cannot_write}.
 std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const GuardedWrites& guarded,
-                                       const std::string& path, const Context& context);
+                                       const ApplyOptions& how, const Context& context);
 
 }  // namespace lantern::repair

@@ -21,14 +21,21 @@ class StandIn final : public Host {
   std::vector<std::string> uses;
   std::vector<Holder> held;
   std::optional<std::string> lock;
+  std::string device;  // this path is one, with the serial number GN-1
 
   std::optional<HostFile> file(const std::string& path) const override {
-    return HostFile{path.starts_with("/dev/"), 8, 0, false};
+    return HostFile{path.starts_with("/dev/") || path == device, 8, 0, false};
   }
-  std::vector<std::uint64_t> stack_below(std::uint64_t device) const override { return {device}; }
+  std::vector<std::uint64_t> stack_below(std::uint64_t number) const override { return {number}; }
   std::optional<std::string> loop_file(std::uint64_t) const override { return std::nullopt; }
   std::vector<Holder> holders(const std::string&) const override { return held; }
   std::optional<std::string> lock_on(const std::string&) const override { return lock; }
+  std::vector<HostDisk> disks() const override {
+    HostDisk disk;
+    disk.device = device;
+    disk.serial = "GN-1";
+    return {disk};
+  }
   std::vector<std::string> uses_of(const std::string&) const override { return uses; }
 };
 
@@ -88,6 +95,14 @@ TEST_F(Guarded, WhoUsesItIsSaid) {
   host->held.clear();
   host->lock = "process 99";
   EXPECT_NE(refusal(host).find("locked by process 99"), std::string::npos);
+}
+
+TEST_F(Guarded, ADeviceIsWrittenToOnlyUnderANameThatLasts) {
+  const auto host = std::make_shared<StandIn>();
+  host->device = path_;
+  const std::string said = refusal(host);
+  EXPECT_NE(said.find("under a name that another disk may have tomorrow"), std::string::npos);
+  EXPECT_NE(said.find("disk:GN-1"), std::string::npos);
 }
 
 TEST_F(Guarded, ALockOfAnotherProgramStopsIt) {

@@ -1,0 +1,50 @@
+// The disks of a computer, as it speaks of them itself. What they are called so that the name
+// lasts, and what they hold, is in lantern/nest/disks.h.
+//
+//   for (const HostDisk& each : this_host()->disks())
+//     if (!each.in_use()) ...
+//
+// Thread-safety: values.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lantern/range.h"
+
+namespace lantern {
+
+struct HostPartition {
+  std::uint64_t number = 0;
+  Range range;                    // bytes of the disk
+  std::string device;             // where it is now: "/dev/sda2"
+  std::vector<std::string> uses;  // as of the disk
+};
+
+struct HostDisk {
+  std::string device;  // where it is now, "/dev/sda": the next start may call another disk that
+  std::string model, serial, wwn;  // as it names itself; may be empty
+  std::string port;                // where it is plugged in, lasting; may be empty
+  std::string bus;                 // "ata", "nvme", "scsi", "usb", "mmc", "virtio", "loop"
+  std::string backing_file;        // of a loop device
+  std::uint64_t size_bytes = 0;
+  std::uint32_t sector_bytes = 512;           // logical
+  std::uint32_t physical_sector_bytes = 512;  // at least the logical one
+  bool removable = false;
+  bool read_only = false;
+  std::optional<bool> rotates;
+  std::optional<std::uint32_t> rotations_per_minute;
+  std::optional<int> temperature_celsius;
+  std::string health;          // in words, as far as the system tells; empty: it says nothing
+  bool computers_own = false;  // the system this computer runs is on it
+  // What uses it, in words: "mounted on /srv", "swap", "in array md0", "open in qemu (process 12)".
+  // Those of its partitions stand with them.
+  std::vector<std::string> uses;
+  std::vector<HostPartition> partitions;  // as the system has read them, by number
+
+  bool in_use() const;
+};
+
+}  // namespace lantern
