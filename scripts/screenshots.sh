@@ -36,6 +36,7 @@ R
 
 shoot demo 'lantern demo skerrow'
 shoot survey 'lantern survey skerrow/station.vdi' 'lantern survey skerrow/camera-card.img'
+shoot disks 'lantern disks --simulate skerrow/bench.json'
 shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi station.qcow2 --as qcow2' \
   'lantern survey station.qcow2'
 shoot list 'lantern list skerrow/station.vdi --deleted'
