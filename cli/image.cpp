@@ -18,6 +18,8 @@ struct Options {
   std::vector<std::string> arguments;
   std::string kind = "raw";
   bool no_hash = false;
+  bool failing = false;
+  unsigned rounds = 2;
 };
 
 // The bytes an address names: a layer as it lies, a file, a volume, or a whole disk.
@@ -28,6 +30,19 @@ SourcePtr bytes_of(const Target& target) {
   return target.disk().container.flat;
 }
 
+void write_ranges(JsonWriter& json, const char* key, const std::vector<Range>& ranges) {
+  json.key(key).begin_array();
+  for (const Range& range : ranges)
+    json.begin_array().value(range.offset).value(range.length).end_array();
+  json.end_array();
+}
+
+std::uint64_t total(const std::vector<Range>& ranges) {
+  std::uint64_t bytes = 0;
+  for (const Range& range : ranges) bytes += range.length;
+  return bytes;
+}
+
 void print_json(const Job& job, const std::string& out, std::string_view kind,
                 const ImageSummary& done) {
   JsonWriter json(job.streams.out);
@@ -35,12 +50,58 @@ void print_json(const Job& job, const std::string& out, std::string_view kind,
   json.key("disk_bytes").value(done.disk_bytes).key("stored_bytes").value(done.stored_bytes);
   json.key("sha256");
   done.sha256.empty() ? json.null() : json.value(done.sha256);
-  json.key("unreadable").begin_array();
-  for (const Range& range : done.unreadable)
-    json.begin_array().value(range.offset).value(range.length).end_array();
-  json.end_array().key("went_on").value(done.went_on).key("stopped").value(done.stopped);
+  write_ranges(json, "unreadable", done.unreadable);
+  json.key("went_on").value(done.went_on).key("stopped").value(done.stopped);
   findings_json(json, job.context);
   json.end_object();
+}
+
+// A disk that fails, in the order that gives the most of it.
+int copy_failing(Job& job, const Options& options, const Target& target, const Address& address,
+                 const std::string& out) {
+  if (options.kind != "raw")
+    throw Error(ErrorCode::usage, out, std::nullopt, "a failing disk is copied as raw bytes",
+                "leave --as out, and make another kind of the copy afterwards");
+  FailingCopy wanted;
+  wanted.name = address.print();
+  wanted.rounds = options.rounds;
+  wanted.hash = !options.no_hash;
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  const FailingCopyState done = copy_failing_disk(bytes_of(target), out, wanted, job.context);
+  line->clear();
+  std::ostream& text = job.streams.out;
+  if (options.common.json) {
+    JsonWriter json(text);
+    json.begin_object().key("image").value(out).key("kind").value("raw");
+    json.key("disk_bytes").value(done.disk_bytes).key("good_bytes").value(done.good_bytes);
+    json.key("reads").value(done.reads).key("sha256");
+    done.sha256.empty() ? json.null() : json.value(done.sha256);
+    write_ranges(json, "unreadable", done.unreadable);
+    write_ranges(json, "untried", done.untried);
+    json.key("went_on").value(done.went_on).key("stopped").value(done.stopped);
+    findings_json(json, job.context);
+    json.end_object();
+  } else {
+    text << fmt::format("{} of {} are in {}, by {} of the disk\n",
+                        size_text(done.good_bytes, false), size_text(done.disk_bytes, false),
+                        for_terminal(done.stopped ? out + ".part" : out),
+                        counted(done.reads, "read"));
+    if (done.went_on) text << "gone on where an earlier run stopped\n";
+    if (!done.sha256.empty()) text << "SHA-256 of the copy: " << done.sha256 << '\n';
+    if (!done.unreadable.empty())
+      text << coloured(job.streams, Meaning::damaged,
+                       fmt::format("{} could not be read and are zeros; {}.reading lists them",
+                                   size_text(total(done.unreadable), false), for_terminal(out)))
+           << '\n';
+    if (!done.untried.empty())
+      text << size_text(total(done.untried), false)
+           << " are still to be tried: the same command goes on\n";
+  }
+  if (done.stopped) job.streams.err << "lantern: " << for_terminal(done.why_stopped) << '\n';
+  const int code = done.stopped ? kStopped : done.unreadable.empty() ? kDone : kDoneWithFindings;
+  append_to_case(options.common.case_folder, job, {address.first}, {{out, done.sha256}}, code);
+  return code;
 }
 
 int make_image(Job& job, const Options& options) {
@@ -62,6 +123,7 @@ int make_image(Job& job, const Options& options) {
         !unsafe.empty())
       throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
                   "choose a place on another disk");
+  if (options.failing) return copy_failing(job, options, target, address, out);
   if (wanted.kind == ImageKind::qcow2_child) {
     const bool hash = wanted.hash;
     wanted = child_of(address, target.disks.front()->container.format, out);
@@ -81,8 +143,7 @@ int make_image(Job& job, const Options& options) {
                         for_terminal(out), options.kind);
     if (done.went_on) text << "gone on where an earlier run stopped\n";
     if (!done.sha256.empty()) text << "SHA-256 of the disk: " << done.sha256 << '\n';
-    std::uint64_t lost = 0;
-    for (const Range& range : done.unreadable) lost += range.length;
+    const std::uint64_t lost = total(done.unreadable);
     if (lost > 0)
       text << coloured(job.streams, Meaning::damaged,
                        fmt::format("{} could not be read and are zeros; {}.json lists them",
@@ -112,6 +173,9 @@ Run add_image(OptionParser& parser, Job& job) {
       .one_of({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx", "qcow2",
                "qcow2-compressed", "qcow2-child"});
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
+  command.flag("--failing", options->failing,
+               "a disk that fails: what reads well first, trouble later; goes on where it stopped");
+  command.option("--rounds", options->rounds, "how often what failed is tried again (default 2)");
   command.footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
   return [&job, options] { return make_image(job, *options); };
 }

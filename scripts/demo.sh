@@ -23,9 +23,12 @@ say list tower.img --deleted
 say extract tower.img::1::/machines/radio/radio.vdi::1 RADIO
 say extract tower.img TOWER --deleted
 say image station.vdi station.qcow2 --as qcow2
+say disks --simulate bench.json
+say image disk:skua skua.img --failing --simulate bench.json
+say extract skua.img SKUA --deleted
 
 # Every file that came back whole must be one that was on the disks, byte for byte.
-python3 - RESCUED CARD RADIO TOWER <<'P'
+python3 - RESCUED CARD RADIO TOWER SKUA <<'P'
 import hashlib, json, os, sys
 truth = {}
 for line in open("contents.sha256"):

@@ -77,6 +77,10 @@ class ByteSource {
   // zero and are reported. Throws only when the source as a whole is gone.
   ReadResult read(std::uint64_t offset, std::span<std::byte> out) const;
 
+  // The same, but nothing is asked again, and nothing behind the first byte that cannot be read:
+  // all from there on comes back as unreadable. For disks that each failing read wears out.
+  ReadResult read_until_trouble(std::uint64_t offset, std::span<std::byte> out) const;
+
   // Visits the extents of `range` in order, without gaps, without reading data.
   void extents(Range range, const ExtentVisitor& visit) const;
 
@@ -87,6 +91,10 @@ class ByteSource {
   // `out` lies wholly inside the source and is not empty.
   virtual void do_read(std::uint64_t offset, std::span<std::byte> out,
                        std::vector<Range>& unreadable) const = 0;
+  // As do_read. A source that can stop at the first failure does; others throw away what they read
+  // behind it.
+  virtual void do_read_until_trouble(std::uint64_t offset, std::span<std::byte> out,
+                                     std::vector<Range>& unreadable) const;
   // `range` lies wholly inside the source and is not empty. Returns false when stopped.
   virtual bool do_extents(Range range, const ExtentVisitor& visit) const;
 };

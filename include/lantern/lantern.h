@@ -24,6 +24,7 @@
 #include "lantern/nest/session.h"
 #include "lantern/nest/source_set.h"
 #include "lantern/nest/target.h"
+#include "lantern/physical/failing_disk.h"
 #include "lantern/physical/inventory.h"
 #include "lantern/range.h"
 #include "lantern/repair.h"

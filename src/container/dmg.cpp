@@ -15,10 +15,10 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kMostSectors = 1ull << 53;
+constexpr std::uint64_t kMaxSectors = 1ull << 53;
 constexpr std::size_t kTrailerBytes = 512;
-constexpr std::uint64_t kMostText = 64u << 20;
-constexpr std::uint64_t kMostUnit = 4u << 20;  // bytes of a chunk that is unpacked as one
+constexpr std::uint64_t kMaxTextBytes = 64u << 20;
+constexpr std::uint64_t kMaxUnitBytes = 4u << 20;  // bytes of a chunk that is unpacked as one
 constexpr std::size_t kPartHead = 0xCC;
 constexpr std::size_t kChunkBytes = 40;
 
@@ -116,7 +116,7 @@ class Reading {
       context_.report(FindingCode::container_packed, Severity::damage, trailer_.text,
                       fmt::format("dmg: {} of the disk are packed by {}, which is not read here",
                                   human_size(unread_bytes_), unread_),
-                      "they are given as lost");
+                      "they are treated as unreadable");
     drop_overlaps();
     return std::move(runs_);
   }
@@ -136,7 +136,7 @@ class Reading {
   void read_part(const pugi::xml_node& part) {
     const Bytes table = from_base64(value_of(part, "Data").text().get());
     if (table.size() < kPartHead || !has_text(table, 0, "mish"))
-      return report("the table of a part is none", "what it held reads as zeros");
+      return report("the table of a part is invalid", "what it held reads as zeros");
     const std::uint64_t first = be64(table, 8);
     const std::uint64_t data = be64(table, 0x18);
     const std::uint64_t room = (table.size() - kPartHead) / kChunkBytes;
@@ -173,9 +173,9 @@ class Reading {
     if (run.kind == Run::Kind::lost) {
       unread_ = method_name(kind);
       unread_bytes_ += run.range.length;
-    } else if (!stands || (kind == kZlib && run.range.length > kMostUnit)) {
-      report(fmt::format("the chunk of sector {} cannot lie where it is said to", first + sector),
-             "what it held is given as lost");
+    } else if (!stands || (kind == kZlib && run.range.length > kMaxUnitBytes)) {
+      report(fmt::format("the chunk of sector {} points outside the file", first + sector),
+             "what it held is treated as unreadable");
       run.kind = Run::Kind::lost;
     } else {
       run.file_offset = *offset;
@@ -237,12 +237,12 @@ std::optional<Container> open_dmg(const SourcePtr& file, const Surroundings& /*a
   if (trailer.files > 1)
     fail(ErrorCode::unsupported, 0x3C,
          fmt::format("it is cut into {} files, which is not read yet", trailer.files));
-  if (trailer.sectors == 0 || trailer.sectors > kMostSectors)
+  if (trailer.sectors == 0 || trailer.sectors > kMaxSectors)
     fail(ErrorCode::cannot_read, 0x1EC,
-         fmt::format("a disk of {} sectors is none", trailer.sectors));
+         fmt::format("invalid disk size of {} sectors", trailer.sectors));
   if (trailer.text.offset > end || trailer.text.length > end - trailer.text.offset ||
-      trailer.text.length > kMostText)
-    fail(ErrorCode::cannot_read, 0xD8, "the list of its chunks is said to lie outside the file");
+      trailer.text.length > kMaxTextBytes)
+    fail(ErrorCode::cannot_read, 0xD8, "the list of its chunks points outside the file");
   Bytes text(static_cast<std::size_t>(trailer.text.length));
   file->read(trailer.text.offset, text);
   pugi::xml_document document;

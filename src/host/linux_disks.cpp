@@ -21,7 +21,7 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr std::uint64_t kKernelSector = 512;  // that sizes in /sys are counted in
-constexpr std::size_t kMostNumberDigits = 20;
+constexpr std::size_t kMaxNumberDigits = 20;
 
 std::string trimmed(std::string text) {
   std::erase_if(text, [](char c) { return c == '\0'; });
@@ -42,7 +42,7 @@ std::optional<std::uint64_t> number_of(const std::string& text, int base = 10) {
   const std::size_t skip = base == 16 && text.starts_with("0x") ? 2 : 0;
   const char* const end = text.data() + text.size();
   const auto got = std::from_chars(text.data() + skip, end, number, base);
-  if (text.size() > kMostNumberDigits || got.ec != std::errc{} || got.ptr == text.data() + skip)
+  if (text.size() > kMaxNumberDigits || got.ec != std::errc{} || got.ptr == text.data() + skip)
     return std::nullopt;
   return number;
 }
@@ -295,8 +295,8 @@ class Inventory {
   // Uses of a device, and of the arrays and mapped devices made from it.
   void take_uses(const fs::path& entry, const std::string& device, std::vector<std::string>& uses,
                  bool& own, std::size_t depth = 0) const {
-    constexpr std::size_t kMostDepth = 16;  // arrays on mapped devices on arrays
-    if (depth > kMostDepth) return;
+    constexpr std::size_t kMaxDepth = 16;  // arrays on mapped devices on arrays
+    if (depth > kMaxDepth) return;
     if (own_.contains(device)) own = true;
     if (const auto found = uses_.find(device); found != uses_.end())
       uses.insert(uses.end(), found->second.begin(), found->second.end());

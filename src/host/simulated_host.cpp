@@ -17,9 +17,9 @@
 namespace lantern {
 namespace {
 
-constexpr std::uintmax_t kMostText = 4u << 20;
-constexpr std::uint64_t kMostDelay = 60'000;  // milliseconds a read
-constexpr std::size_t kMostDisks = 256;
+constexpr std::uintmax_t kMaxTextBytes = 4u << 20;
+constexpr std::uint64_t kMaxDelay = 60'000;  // milliseconds a read
+constexpr std::size_t kMaxDisks = 256;
 
 struct SimulatedDisk {
   HostDisk facts;
@@ -91,16 +91,16 @@ class Reading {
     if (error || !in)
       throw Error(ErrorCode::cannot_open, file_, std::nullopt,
                   error ? error.message() : "cannot be read", "check the name");
-    if (size > kMostText) fail("is longer than a description of disks can be");
+    if (size > kMaxTextBytes) fail("is longer than a description of disks can be");
     std::ostringstream text;
     text << in.rdbuf();
     const auto document = JsonValue::parse(text.str());
-    if (!document || !document->is_object()) fail("is no whole JSON document");
+    if (!document || !document->is_object()) fail("is not a complete JSON document");
     only(*document, "the file", {"simulated_disks"});
     const JsonValue* const list = document->find("simulated_disks");
     if (list == nullptr || list->kind() != JsonValue::Kind::array)
       fail("has no list \"simulated_disks\"");
-    if (list->size() > kMostDisks) fail("has more disks than a computer");
+    if (list->size() > kMaxDisks) fail("has more disks than a computer");
     std::vector<SimulatedDisk> disks;
     for (std::size_t i = 0; i < list->size(); ++i) {
       where_ = fmt::format("disk {}", i + 1);
@@ -250,8 +250,8 @@ class Reading {
          [&](const JsonValue& one) { faults.unreadable.push_back(range(one)); });
     each(object, "slow", [&](const JsonValue& one) {
       only(one, where_ + ", slow", {"range", "milliseconds"});
-      faults.slow.push_back({range(one.at("range")), std::chrono::milliseconds(number(
-                                                         one, "milliseconds", 0, kMostDelay))});
+      faults.slow.push_back({range(one.at("range")),
+                             std::chrono::milliseconds(number(one, "milliseconds", 0, kMaxDelay))});
     });
     each(object, "flaky", [&](const JsonValue& one) {
       only(one, where_ + ", flaky", {"range", "failures"});

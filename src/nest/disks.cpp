@@ -14,8 +14,8 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kLeastPart = 4;     // characters: fewer would be a number
-constexpr std::size_t kHashLetters = 12;  // of the samples
+constexpr std::size_t kMinPartLetters = 4;  // characters: fewer would be a number
+constexpr std::size_t kHashLetters = 12;    // of the samples
 
 // Whether it can stand in an address as it is.
 bool can_be_name(const std::string& text) {
@@ -115,7 +115,7 @@ NamedDisk find_disk(const Host& host, std::string_view name, const Context& cont
   take([&](const NamedDisk& disk) {
     return lower_of(disk.facts.serial) == wanted || lower_of(disk.facts.wwn) == wanted;
   });
-  if (wanted.size() >= kLeastPart)
+  if (wanted.size() >= kMinPartLetters)
     take([&](const NamedDisk& disk) {
       return lower_of(disk.facts.model).find(wanted) != std::string::npos ||
              lower_of(disk.facts.serial).find(wanted) != std::string::npos ||

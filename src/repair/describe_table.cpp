@@ -134,7 +134,7 @@ void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy)
               As::hexadecimal);
   const std::uint64_t length =
       read.number("header_bytes", gpt::kHeaderBytesAt, 4, Weight::detail, "what the sum is over");
-  if (length < gpt::kLeastHeader || length > step) read.expect(fmt::format("92 to {}", step));
+  if (length < gpt::kMinHeaderBytes || length > step) read.expect(fmt::format("92 to {}", step));
   const std::uint64_t sum =
       read.number("header_sum", gpt::kSumAt, 4, Weight::derived,
                   "over this header; firmware takes the copy when it is wrong", As::hexadecimal);

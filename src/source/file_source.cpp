@@ -90,6 +90,23 @@ class FileSource final : public ByteSource {
     }
   }
 
+  void do_read_until_trouble(std::uint64_t offset, std::span<std::byte> out,
+                             std::vector<Range>& unreadable) const override {
+    std::size_t done = 0;
+    while (done < out.size()) {
+      const ssize_t got = ::pread(descriptor_.get(), out.data() + done, out.size() - done,
+                                  static_cast<off_t>(offset + done));
+      if (got > 0) {
+        done += static_cast<std::size_t>(got);
+      } else if (got == 0) {
+        fail_shrunk(offset + done);
+      } else if (errno != EINTR) {
+        unreadable.push_back({offset + done, out.size() - done});
+        return;
+      }
+    }
+  }
+
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
     std::uint64_t at = range.offset;
     while (is_file_ && at < range.end()) {

@@ -83,7 +83,7 @@ class GptReader {
   Copy read_copy(std::string_view name, std::uint64_t lba) {
     Copy copy;
     copy.name = name;
-    copy.header_place = {lba * sector_size_, kLeastHeader};
+    copy.header_place = {lba * sector_size_, kMinHeaderBytes};
     Bytes sector(sector_size_);
     if (disk_->read(lba * sector_size_, sector).length < sector.size()) return copy;
     copy.signature = has_text(sector, 0, kSignature);
@@ -109,7 +109,7 @@ class GptReader {
       return copy;
     }
     const std::uint64_t bytes = entries_bytes(sector);
-    if (header.entry_bytes < entry::kLeastBytes || !is_power_of_two(header.entry_bytes) ||
+    if (header.entry_bytes < entry::kMinBytes || !is_power_of_two(header.entry_bytes) ||
         bytes > context_.budget.max_structure_bytes) {
       copy.wrong =
           fmt::format("says it has {} entries of {} bytes", header.entry_count, header.entry_bytes);
@@ -163,7 +163,7 @@ class GptReader {
     table.id = copy.header->disk_guid;
     const std::uint32_t step = copy.header->entry_bytes;
     for (std::uint32_t i = 0; i < copy.header->entry_count; ++i) {
-      const ByteView row_bytes = slice(copy.entries, std::size_t{i} * step, entry::kLeastBytes);
+      const ByteView row_bytes = slice(copy.entries, std::size_t{i} * step, entry::kMinBytes);
       if (all_zero(row_bytes.first(entry::kIdBytes))) continue;
       const std::uint64_t first = le64(row_bytes, entry::kFirstAt);
       const std::uint64_t last = le64(row_bytes, entry::kLastAt);

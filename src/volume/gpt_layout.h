@@ -26,7 +26,7 @@
 namespace lantern::gpt {
 
 constexpr std::string_view kSignature = "EFI PART";
-constexpr std::uint32_t kLeastHeader = 92;
+constexpr std::uint32_t kMinHeaderBytes = 92;
 
 constexpr std::size_t kRevisionAt = 8;
 constexpr std::size_t kHeaderBytesAt = 12;
@@ -42,7 +42,7 @@ constexpr std::size_t kEntryBytesAt = 84;
 constexpr std::size_t kEntriesSumAt = 88;
 
 namespace entry {
-constexpr std::uint32_t kLeastBytes = 128;
+constexpr std::uint32_t kMinBytes = 128;
 constexpr std::size_t kTypeAt = 0;
 constexpr std::size_t kIdAt = 16;
 constexpr std::size_t kIdBytes = 16;
@@ -60,9 +60,9 @@ inline std::uint32_t crc(ByteView bytes) {
 
 // The sum a header should have; empty: its length cannot be, or the bytes end before it does.
 inline std::optional<std::uint32_t> header_sum(ByteView header) {
-  if (header.size() < kLeastHeader) return std::nullopt;
+  if (header.size() < kMinHeaderBytes) return std::nullopt;
   const std::uint32_t length = le32(header, kHeaderBytesAt);
-  if (length < kLeastHeader || length > header.size()) return std::nullopt;
+  if (length < kMinHeaderBytes || length > header.size()) return std::nullopt;
   Bytes summed(header.begin(), header.begin() + length);
   lay_le32(summed, kSumAt, 0);
   return crc(summed);

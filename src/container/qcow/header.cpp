@@ -94,7 +94,7 @@ std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Conte
       if (file.read(kPackingAt, packing).length == 1) header.packing = u8(packing, 0);
     }
   }
-  if (header.cluster_bits < kLeastClusterBits || header.cluster_bits > kMostClusterBits)
+  if (header.cluster_bits < kMinClusterBits || header.cluster_bits > kMaxClusterBits)
     fail(ErrorCode::cannot_read, 0x14,
          fmt::format("clusters of 2^{} bytes are none", header.cluster_bits));
   if (header.disk_bytes > kMostDisk)

@@ -31,8 +31,8 @@ constexpr std::size_t kPackingAt = 0x68;
 constexpr std::uint64_t kPackingFeature = 8;
 constexpr std::uint32_t kParentFormatExtension = 0xE2792ACA;
 
-constexpr std::uint32_t kLeastClusterBits = 9;
-constexpr std::uint32_t kMostClusterBits = 21;
+constexpr std::uint32_t kMinClusterBits = 9;
+constexpr std::uint32_t kMaxClusterBits = 21;
 
 // Entries of the tables (8).
 constexpr std::size_t kEntryBytes = 8;

@@ -337,7 +337,7 @@ std::optional<Qcow2Header> guess_qcow2_header(const ByteSource& file, const Cont
   // The size that explains most of the file is the right one: another's tables fit by chance alone.
   std::optional<Qcow2Header> best;
   std::uint64_t most = 0;
-  for (std::uint32_t bits = kLeastClusterBits; bits <= kMostClusterBits; ++bits) {
+  for (std::uint32_t bits = kMinClusterBits; bits <= kMaxClusterBits; ++bits) {
     Qcow2Header header;
     header.version = 3;
     header.cluster_bits = bits;

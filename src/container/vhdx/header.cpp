@@ -108,7 +108,8 @@ VhdxRegions read_vhdx_regions(const ByteSource& file, const Context& context) {
   }
   VhdxRegions regions;
   if (!best) return regions;
-  const std::size_t count = std::min<std::size_t>(le32(*best, regions::kCountAt), regions::kMost);
+  const std::size_t count =
+      std::min<std::size_t>(le32(*best, regions::kCountAt), regions::kMaxCount);
   for (std::size_t i = 0, at = regions::kFirst; i < count; ++i, at += regions::kEntryBytes) {
     const std::string id = guid_text(*best, at);
     const Range range{le64(*best, at + regions::kOffsetAt), le32(*best, at + regions::kLengthAt)};
@@ -128,7 +129,8 @@ VhdxMetadata read_vhdx_metadata(const ByteSource& file, Range region, const Cont
   if (file.read(region.offset, table).length < table.size() || !has_text(table, 0, metadata::kMark))
     fail(region.offset, "the metadata is lost");
   VhdxMetadata metadata;
-  const std::size_t count = std::min<std::size_t>(le16(table, metadata::kCountAt), regions::kMost);
+  const std::size_t count =
+      std::min<std::size_t>(le16(table, metadata::kCountAt), regions::kMaxCount);
   for (std::size_t i = 0, at = metadata::kFirst; i < count; ++i, at += metadata::kEntryBytes) {
     const std::string id = guid_text(table, at);
     const std::uint64_t offset = region.offset + le32(table, at + metadata::kOffsetAt);

@@ -39,7 +39,7 @@ constexpr std::size_t kEntryBytes = 32;
 constexpr std::size_t kOffsetAt = 16;  // in an entry, behind its id
 constexpr std::size_t kLengthAt = 24;
 constexpr std::size_t kNeededAt = 28;
-constexpr std::size_t kMost = 2047;
+constexpr std::size_t kMaxCount = 2047;
 constexpr std::string_view kTableId = "2dc27766-f623-4200-9d64-115e9bfd4a08";
 constexpr std::string_view kMetadataId = "8b7ca206-4790-4b9a-b8fe-575f050f886e";
 }  // namespace regions

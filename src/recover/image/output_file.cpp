@@ -1,6 +1,7 @@
 #include "recover/image/output_file.h"
 
 #include <fcntl.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <cerrno>
@@ -12,9 +13,13 @@
 namespace lantern {
 
 OutputFile::OutputFile(std::string path, bool go_on) : path_(std::move(path)) {
-  const int flags = O_RDWR | O_CLOEXEC | O_NOFOLLOW | (go_on ? 0 : O_CREAT | O_TRUNC);
+  const int flags = O_RDWR | O_CLOEXEC | O_NOFOLLOW | (go_on ? 0 : O_CREAT);
   file_ = OpenFile(::open(path_.c_str(), flags, 0644));
   if (!file_.good()) fail("cannot be opened for writing", errno);
+  if (::flock(file_.get(), LOCK_EX | LOCK_NB) != 0 && errno == EWOULDBLOCK)
+    throw Error(ErrorCode::refused, path_, std::nullopt, "is being written by another run",
+                "let that end, or choose another name");
+  if (!go_on) set_length(0);
 }
 
 void OutputFile::write(std::uint64_t offset, ByteView bytes) {

@@ -14,7 +14,7 @@ namespace lantern {
 class OutputFile {
  public:
   // `go_on`: an existing file is opened as it is; else a new one is made, an unfinished one of the
-  // same name emptied. Throws Error{cannot_write}.
+  // same name emptied. It is held alone. Throws Error{cannot_write, refused}.
   OutputFile(std::string path, bool go_on);
 
   // Throws Error{cannot_write, stopped (no room)}.

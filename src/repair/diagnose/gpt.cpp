@@ -21,7 +21,7 @@
 namespace lantern::repair {
 namespace {
 
-constexpr std::size_t kEntryBytes = gpt::entry::kLeastBytes;
+constexpr std::size_t kEntryBytes = gpt::entry::kMinBytes;
 constexpr std::uint32_t kUsualEntries = 128;
 constexpr std::uint64_t kMostEntriesBytes = 1u << 20;
 // A GUID nothing else has, the same each time (RFC 9562, version 8).
@@ -192,7 +192,7 @@ class GptDiagnosis {
     content.header.resize(static_cast<std::size_t>(step_));
     lay_text(content.header, 0, gpt::kSignature);
     lay_le32(content.header, gpt::kRevisionAt, 0x00010000);
-    lay_le32(content.header, gpt::kHeaderBytesAt, gpt::kLeastHeader);
+    lay_le32(content.header, gpt::kHeaderBytesAt, gpt::kMinHeaderBytes);
     lay_le64(content.header, gpt::kFirstUsableAt, 2 + kUsualEntries * kEntryBytes / step_);
     lay_le64(content.header, gpt::kLastUsableAt, last_ - 1 - kUsualEntries * kEntryBytes / step_);
     lay_le32(content.header, gpt::kEntryCountAt, kUsualEntries);

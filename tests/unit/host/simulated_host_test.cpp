@@ -82,7 +82,7 @@ TEST_F(SimulatedHostTest, WhatItDoesNotKnowIsRefusedByName) {
             std::string::npos);
   EXPECT_NE(refusal(R"({"model":"Skua"})").find("disk 1"), std::string::npos);
   EXPECT_NE(refusal(R"({"image":5})").find("disk 1"), std::string::npos);
-  EXPECT_NE(refusal("[").find("no whole JSON"), std::string::npos);
+  EXPECT_NE(refusal("[").find("not a complete JSON"), std::string::npos);
   EXPECT_THROW(host(R"({"image":"missing.img"})"), Error);
   EXPECT_THROW(simulated_host(folder_ / "missing.json", this_host()), Error);
 }

@@ -1,0 +1,85 @@
+#include "physical/reading/status.h"
+
+#include <fmt/format.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdio>
+#include <cstring>
+#include <fstream>
+#include <sstream>
+
+#include "base/json_reader.h"
+#include "lantern/error.h"
+#include "lantern/json.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kVersion = 1;
+constexpr std::array<std::string_view, 4> kStates = {"untried", "left", "good", "failed"};
+
+std::optional<ReadState> state_of(std::string_view word) {
+  for (std::size_t i = 0; i < kStates.size(); ++i)
+    if (kStates.at(i) == word) return static_cast<ReadState>(i);
+  return std::nullopt;
+}
+
+[[noreturn]] void refuse(const std::string& path, std::size_t line) {
+  throw Error(ErrorCode::refused, path, std::nullopt,
+              fmt::format("is not a valid status of a copy: line {}", line),
+              "move it away to begin again, or restore it from a copy");
+}
+
+}  // namespace
+
+void write_reading_status(const std::string& path, const ReadingStatus& status) {
+  const std::string passing = path + ".new";
+  std::ofstream file(passing, std::ios::binary | std::ios::trunc);
+  std::ostringstream head;
+  JsonWriter json(head, true);
+  json.begin_object().key("reading_version").value(kVersion).key("disk").value(status.name);
+  json.key("size_bytes").value(status.map.size()).end_object();
+  file << head.str() << '\n';
+  for (const ReadMap::Run& run : status.map.runs())
+    file << fmt::format("{{\"offset_bytes\":{},\"length_bytes\":{},\"state\":\"{}\"}}\n",
+                        run.range.offset, run.range.length,
+                        kStates.at(static_cast<std::size_t>(run.state)));
+  file.close();
+  if (!file || std::rename(passing.c_str(), path.c_str()) != 0)
+    throw Error(errno == ENOSPC ? ErrorCode::stopped : ErrorCode::cannot_write, path, std::nullopt,
+                std::string("cannot be written: ") + std::strerror(errno),
+                "make room or choose another place, and run the same command again");
+}
+
+std::optional<ReadingStatus> read_reading_status(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  if (!file) return std::nullopt;
+  std::optional<ReadingStatus> status;
+  std::string text;
+  std::uint64_t end = 0;
+  for (std::size_t line = 1; std::getline(file, text); ++line) {
+    const auto row = JsonValue::parse(text);
+    try {
+      if (!row) refuse(path, line);
+      if (!status) {
+        if (row->at("reading_version").number() != kVersion) refuse(path, line);
+        status = ReadingStatus{row->at("disk").text(), ReadMap(row->at("size_bytes").number())};
+        continue;
+      }
+      const Range range{row->at("offset_bytes").number(), row->at("length_bytes").number()};
+      const auto state = state_of(row->at("state").text());
+      // The runs follow each other, without a gap.
+      if (!state || range.offset != end || range.length > status->map.size() - end)
+        refuse(path, line);
+      end = range.end();
+      status->map.set(range, *state);
+    } catch (const JsonMismatch&) {
+      refuse(path, line);
+    }
+  }
+  if (!status || end != status->map.size()) refuse(path, 1);
+  return status;
+}
+
+}  // namespace lantern
