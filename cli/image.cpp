@@ -56,8 +56,33 @@ void print_json(const Job& job, const std::string& out, std::string_view kind,
   json.end_object();
 }
 
+void refuse_unsafe(const Job& job, const Options& options, const std::vector<std::string>& sources,
+                   const std::string& out) {
+  const std::string folder = std::filesystem::absolute(out).parent_path().string();
+  for (const std::string& source : sources)
+    if (const std::string unsafe =
+            why_destination_is_unsafe(*options.common.host(job), source, folder);
+        !unsafe.empty())
+      throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
+                  "choose a place on another disk");
+}
+
+struct Whole {
+  SourcePtr bytes;
+  std::string path;  // on this computer
+};
+
+Whole open_whole(const Job& job, const Options& options, const Address& address) {
+  const std::string mark = "disk:";
+  if (!address.first.starts_with(mark))
+    return {open_file_source(address.first, job.context), address.first};
+  const Host& host = *options.common.host(job);
+  const NamedDisk disk = find_disk(host, address.first.substr(mark.size()), job.context);
+  return {host.open_disk(disk.facts, job.context), disk.facts.device};
+}
+
 // A disk that fails, in the order that gives the most of it.
-int copy_failing(Job& job, const Options& options, const Target& target, const Address& address,
+int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const Address& address,
                  const std::string& out) {
   if (options.kind != "raw")
     throw Error(ErrorCode::usage, out, std::nullopt, "a failing disk is copied as raw bytes",
@@ -68,7 +93,7 @@ int copy_failing(Job& job, const Options& options, const Target& target, const A
   wanted.hash = !options.no_hash;
   const auto line = std::make_shared<ProgressLine>(job.streams.err);
   if (job.streams.err_is_terminal) job.context.progress = line;
-  const FailingCopyState done = copy_failing_disk(bytes_of(target), out, wanted, job.context);
+  const FailingCopyState done = copy_failing_disk(disk, out, wanted, job.context);
   line->clear();
   std::ostream& text = job.streams.out;
   if (options.common.json) {
@@ -115,15 +140,15 @@ int make_image(Job& job, const Options& options) {
   ImageOptions wanted;
   wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
-  const std::string folder = std::filesystem::absolute(out).parent_path().string();
+  // What is looked at costs a failing disk reads: a whole one is opened as it is.
+  if (options.failing && address.steps.empty()) {
+    const Whole disk = open_whole(job, options, address);
+    refuse_unsafe(job, options, {disk.path}, out);
+    return copy_failing(job, options, disk.bytes, address, out);
+  }
   const Target target = options.common.session(job).open(address);
-  for (const std::string& source : bottom_sources(target))
-    if (const std::string unsafe =
-            why_destination_is_unsafe(*options.common.host(job), source, folder);
-        !unsafe.empty())
-      throw Error(ErrorCode::refused, out, std::nullopt, "cannot be the output: " + unsafe,
-                  "choose a place on another disk");
-  if (options.failing) return copy_failing(job, options, target, address, out);
+  refuse_unsafe(job, options, bottom_sources(target), out);
+  if (options.failing) return copy_failing(job, options, bytes_of(target), address, out);
   if (wanted.kind == ImageKind::qcow2_child) {
     const bool hash = wanted.hash;
     wanted = child_of(address, target.disks.front()->container.format, out);
