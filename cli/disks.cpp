@@ -122,8 +122,15 @@ int watch_disks(Job& job, const Options& options) {
   constexpr std::chrono::milliseconds kBetween{500};
   const std::shared_ptr<const Host> host = options.common.session(job).options().host;
   std::set<std::string> known;
+  std::string before;  // the disks without their names: some are read for those
   bool first = true;
   while (!job.context.cancel || !job.context.cancel->load()) {
+    if (!first) std::this_thread::sleep_for(kBetween);
+    std::string there;
+    for (const HostDisk& disk : host->disks())
+      there += fmt::format("{} {} {}\n", disk.device, disk.serial, disk.size_bytes);
+    if (!first && there == before) continue;
+    before = std::move(there);
     std::set<std::string> now;
     for (const NamedDisk& disk : name_disks(*host, job.context)) {
       now.insert(disk.name);
@@ -137,7 +144,6 @@ int watch_disks(Job& job, const Options& options) {
         job.streams.out << "went    disk:" << for_terminal(name) << std::endl;
     known = std::move(now);
     first = false;
-    std::this_thread::sleep_for(kBetween);
   }
   return kDone;
 }

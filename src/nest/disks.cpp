@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <optional>
 
 #include "lantern/error.h"
 #include "lantern/format/registry.h"
@@ -62,13 +63,25 @@ class Naming {
     return named;
   }
 
+  // The disk of this name, when its name does not depend on what it holds: no disk is read.
+  std::optional<NamedDisk> own_name(std::string_view name) const {
+    for (const HostDisk& disk : disks_)
+      if (auto named = name_by_itself(disk); named && named->name == name) return named;
+    return std::nullopt;
+  }
+
  private:
   bool is_only(const std::string& id) const { return can_be_name(id) && seen_.at(id) == 1; }
 
+  std::optional<NamedDisk> name_by_itself(const HostDisk& disk) const {
+    if (is_only(disk.backing_file)) return {{disk.backing_file, "the file behind it", disk, false}};
+    if (is_only(disk.serial)) return {{disk.serial, "its serial number", disk, false}};
+    if (is_only(disk.wwn)) return {{disk.wwn, "its WWN", disk, false}};
+    return std::nullopt;
+  }
+
   NamedDisk name(const HostDisk& disk) const {
-    if (is_only(disk.backing_file)) return {disk.backing_file, "the file behind it", disk, false};
-    if (is_only(disk.serial)) return {disk.serial, "its serial number", disk, false};
-    if (is_only(disk.wwn)) return {disk.wwn, "its WWN", disk, false};
+    if (auto own = name_by_itself(disk)) return *own;
     const std::string why =
         disk.serial.empty() ? "it has no serial number" : "another disk has its serial number";
     const std::string port = can_be_name(disk.port) ? disk.port : "no-port";
@@ -105,7 +118,9 @@ std::vector<NamedDisk> name_disks(const Host& host, const Context& context) {
 }
 
 NamedDisk find_disk(const Host& host, std::string_view name, const Context& context) {
-  const std::vector<NamedDisk> all = name_disks(host, context);
+  const Naming naming(host, context);
+  if (auto own = naming.own_name(name)) return *own;
+  const std::vector<NamedDisk> all = naming.names();
   std::vector<NamedDisk> found;
   const auto take = [&](const auto& fits) {
     if (found.empty()) std::copy_if(all.begin(), all.end(), std::back_inserter(found), fits);

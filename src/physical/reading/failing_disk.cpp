@@ -166,10 +166,17 @@ class FailingDiskCopy {
     state_.disk_bytes = disk_->size();
     state_.good_bytes = status_.map.bytes(ReadState::good);
     for (const ReadMap::Run& run : status_.map.runs()) {
-      if (run.state == ReadState::failed) state_.unreadable.push_back(run.range);
+      if (run.state == ReadState::failed) add_to(state_.unreadable, run.range);
       if (run.state == ReadState::untried || run.state == ReadState::left)
-        state_.untried.push_back(run.range);
+        add_to(state_.untried, run.range);
     }
+  }
+
+  static void add_to(std::vector<Range>& ranges, Range range) {
+    if (!ranges.empty() && ranges.back().end() == range.offset)
+      ranges.back().length += range.length;
+    else
+      ranges.push_back(range);
   }
 
   SourcePtr disk_;

@@ -15,7 +15,7 @@ class Reading {
     forward();
     from_the_middle();
     what_was_left();
-    for (unsigned round = 0; round < order_.rounds; ++round) again(round % 2 == 1);
+    for (unsigned tries = 1; tries <= order_.rounds; ++tries) again(tries);
   }
 
  private:
@@ -88,23 +88,26 @@ class Reading {
       if (good == piece.length) continue;
       const std::uint64_t bad = std::max(from, aligned(from + good));
       map_.set({from + good, std::min(bad + order_.sector_bytes, piece.end()) - (from + good)},
-               ReadState::failed);
+               ReadState::failed, 1);
     }
   }
 
-  void again(bool backward) {
+  // What failed so often; in turn forward and backward.
+  void again(unsigned tries) {
     std::vector<Range> sectors;
     for (const ReadMap::Run& run : map_.runs())
-      if (run.state == ReadState::failed)
+      if (run.state == ReadState::failed && run.tries == tries)
         for (std::uint64_t at = run.range.offset; at < run.range.end();) {
           const std::uint64_t end = std::min(aligned(at) + order_.sector_bytes, run.range.end());
           sectors.push_back({at, end - at});
           at = end;
         }
-    if (backward) std::reverse(sectors.begin(), sectors.end());
+    if (tries % 2 == 0) std::reverse(sectors.begin(), sectors.end());
     for (const Range& sector : sectors) {
       context_.check_cancelled();
-      map_.set({sector.offset, std::min(read_(sector).good, sector.length)}, ReadState::good);
+      const std::uint64_t good = std::min(read_(sector).good, sector.length);
+      map_.set({sector.offset, good}, ReadState::good);
+      map_.set({sector.offset + good, sector.length - good}, ReadState::failed, tries + 1);
     }
   }
 

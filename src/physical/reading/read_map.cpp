@@ -5,7 +5,7 @@
 namespace lantern {
 
 ReadMap::ReadMap(std::uint64_t size_bytes) : size_(size_bytes) {
-  if (size_ > 0) add(0, {size_, ReadState::untried});
+  if (size_ > 0) add(0, {size_, ReadState::untried, 0});
 }
 
 void ReadMap::add(std::uint64_t at, Held run) {
@@ -27,11 +27,12 @@ void ReadMap::split(std::uint64_t at) {
   if (run->first == at) return;
   const auto [from, held] = *run;
   take(run);
-  add(from, {at - from, held.state});
-  add(at, {held.length - (at - from), held.state});
+  add(from, {at - from, held.state, held.tries});
+  add(at, {held.length - (at - from), held.state, held.tries});
 }
 
-void ReadMap::set(Range range, ReadState state) {
+void ReadMap::set(Range range, ReadState state, unsigned tries) {
+  const auto is_same = [&](const Held& run) { return run.state == state && run.tries == tries; };
   range = intersect(range, {0, size_});
   if (range.empty()) return;
   split(range.offset);
@@ -39,21 +40,21 @@ void ReadMap::set(Range range, ReadState state) {
   for (auto run = runs_.lower_bound(range.offset); run != runs_.end() && run->first < range.end();)
     run = take(run);
   auto next = runs_.lower_bound(range.end());
-  if (next != runs_.end() && next->second.state == state) {
+  if (next != runs_.end() && is_same(next->second)) {
     range.length += next->second.length;
     next = take(next);
   }
   if (next != runs_.begin())
-    if (const auto before = std::prev(next); before->second.state == state) {
+    if (const auto before = std::prev(next); is_same(before->second)) {
       range = {before->first, range.end() - before->first};
       take(before);
     }
-  add(range.offset, {range.length, state});
+  add(range.offset, {range.length, state, tries});
 }
 
 std::vector<ReadMap::Run> ReadMap::runs() const {
   std::vector<Run> all;
-  for (const auto& [at, run] : runs_) all.push_back({{at, run.length}, run.state});
+  for (const auto& [at, run] : runs_) all.push_back({{at, run.length}, run.state, run.tries});
   return all;
 }
 

@@ -26,14 +26,15 @@ class ReadMap {
   struct Run {
     Range range;
     ReadState state{};
+    unsigned tries = 0;  // of what failed: reads of it alone
   };
 
   explicit ReadMap(std::uint64_t size_bytes);
 
-  void set(Range range, ReadState state);
+  void set(Range range, ReadState state, unsigned tries = 0);
   std::uint64_t size() const { return size_; }
   std::uint64_t bytes(ReadState state) const { return bytes_.at(index(state)); }
-  // Runs of one state that touch are one.
+  // Runs of one state, tried as often, that touch are one.
   std::vector<Run> runs() const;
   std::optional<Range> largest(ReadState state) const;
   // The first of a state that ends behind `from`, cut to begin there.
@@ -45,6 +46,7 @@ class ReadMap {
   struct Held {
     std::uint64_t length = 0;
     ReadState state{};
+    unsigned tries = 0;
   };
   using Runs = std::map<std::uint64_t, Held>;
   static std::size_t index(ReadState state) { return static_cast<std::size_t>(state); }

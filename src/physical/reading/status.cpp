@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 #include <cerrno>
 #include <cstdio>
@@ -17,6 +18,7 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kVersion = 1;
+constexpr std::uint64_t kMaxTries = 1'000'000;
 constexpr std::array<std::string_view, 4> kStates = {"untried", "left", "good", "failed"};
 
 std::optional<ReadState> state_of(std::string_view word) {
@@ -42,9 +44,10 @@ void write_reading_status(const std::string& path, const ReadingStatus& status) 
   json.key("size_bytes").value(status.map.size()).end_object();
   file << head.str() << '\n';
   for (const ReadMap::Run& run : status.map.runs())
-    file << fmt::format("{{\"offset_bytes\":{},\"length_bytes\":{},\"state\":\"{}\"}}\n",
-                        run.range.offset, run.range.length,
-                        kStates.at(static_cast<std::size_t>(run.state)));
+    file << fmt::format(
+        "{{\"offset_bytes\":{},\"length_bytes\":{},\"state\":\"{}\",\"tries\":{}}}\n",
+        run.range.offset, run.range.length, kStates.at(static_cast<std::size_t>(run.state)),
+        run.tries);
   file.close();
   if (!file || std::rename(passing.c_str(), path.c_str()) != 0)
     throw Error(errno == ENOSPC ? ErrorCode::stopped : ErrorCode::cannot_write, path, std::nullopt,
@@ -73,7 +76,9 @@ std::optional<ReadingStatus> read_reading_status(const std::string& path) {
       if (!state || range.offset != end || range.length > status->map.size() - end)
         refuse(path, line);
       end = range.end();
-      status->map.set(range, *state);
+      const std::uint64_t tries = row->at("tries").number();
+      status->map.set(range, *state,
+                      static_cast<unsigned>(std::min<std::uint64_t>(tries, kMaxTries)));
     } catch (const JsonMismatch&) {
       refuse(path, line);
     }

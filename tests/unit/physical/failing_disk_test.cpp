@@ -67,7 +67,8 @@ TEST_F(FailingDiskTest, AllThatCanBeReadIsInTheCopyAndTheRestIsNamed) {
   EXPECT_FALSE(done.stopped);
   EXPECT_EQ(done.good_bytes, kSize - 41 * 512);
   EXPECT_EQ(done.sha256.size(), 64u);
-  EXPECT_NE(status().find("{\"offset_bytes\":153600,\"length_bytes\":512,\"state\":\"failed\"}"),
+  EXPECT_NE(status().find(
+                "{\"offset_bytes\":153600,\"length_bytes\":512,\"state\":\"failed\",\"tries\":3}"),
             std::string::npos);
   EXPECT_FALSE(std::filesystem::exists(out_ + ".part"));
 }
@@ -109,7 +110,7 @@ TEST_F(FailingDiskTest, AnotherDisksStatusIsRefused) {
   EXPECT_EQ(kit::read_file(out_ + ".part"), part);
   std::ofstream(out_ + ".reading")
       << "{\"reading_version\":1,\"disk\":\"x\",\"size_bytes\":99}\n"
-      << "{\"offset_bytes\":5,\"length_bytes\":1,\"state\":\"good\"}\n";
+      << "{\"offset_bytes\":5,\"length_bytes\":1,\"state\":\"good\",\"tries\":0}\n";
   EXPECT_THROW(copy(disk(faults())), Error) << "a gap";
   std::ofstream(out_ + ".reading") << "lamp\n";
   EXPECT_THROW(copy(disk(faults())), Error);
