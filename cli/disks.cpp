@@ -53,7 +53,7 @@ std::string facts_of(const InventoryDisk& disk) {
     add(*facts.rotates ? "rotates" : "does not rotate");
   if (facts.removable) add("removable");
   if (facts.read_only) add("read-only");
-  if (facts.temperature_celsius) add(fmt::format("{} degrees", *facts.temperature_celsius));
+  if (facts.temperature_celsius) add(fmt::format("{} degrees Celsius", *facts.temperature_celsius));
   return text;
 }
 

@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMiB = 1u << 20;
-constexpr std::uint64_t kDisk = 256 * kMiB;
+constexpr std::uint64_t kDisk = 96 * kMiB;
 
 // Sectors that fail, some of them only so many times.
 struct Damage {
@@ -43,14 +43,14 @@ struct Damage {
 Damage scattered() {
   Damage damage;
   std::mt19937_64 random(1);
-  for (int i = 0; i < 400; ++i) damage.spoil(random() % (kDisk / kSector), 1 + random() % 3);
+  for (int i = 0; i < 150; ++i) damage.spoil(random() % (kDisk / kSector), 1 + random() % 3);
   return damage;
 }
 
 Damage clustered() {
   Damage damage;
   std::mt19937_64 random(2);
-  for (int i = 0; i < 12; ++i) {
+  for (int i = 0; i < 5; ++i) {
     const std::uint64_t centre = random() % (kDisk / kSector);
     for (int k = 0; k < 80; ++k) damage.spoil(centre + random() % 4000, 1 + random() % 12);
   }
@@ -67,7 +67,7 @@ Damage dead_surface() {
 
 Damage one_scratch() {
   Damage damage;
-  damage.spoil(kDisk / kSector / 3, 30'000);
+  damage.spoil(kDisk / kSector / 3, 12'000);
   return damage;
 }
 
