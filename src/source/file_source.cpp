@@ -76,35 +76,17 @@ class FileSource final : public ByteSource {
  protected:
   void do_read(std::uint64_t offset, std::span<std::byte> out,
                std::vector<Range>& unreadable) const override {
-    std::size_t done = 0;
-    while (done < out.size()) {
-      const ssize_t got = ::pread(descriptor_.get(), out.data() + done, out.size() - done,
-                                  static_cast<off_t>(offset + done));
-      if (got > 0) {
-        done += static_cast<std::size_t>(got);
-      } else if (got == 0) {
-        fail_shrunk(offset + done);
-      } else if (errno != EINTR) {
-        done += skip_bad_piece(offset + done, out.subspan(done), unreadable);
-      }
-    }
+    read_all(offset, out, [&](std::uint64_t at, std::span<std::byte> rest) {
+      return skip_bad_piece(at, rest, unreadable);
+    });
   }
 
   void do_read_until_trouble(std::uint64_t offset, std::span<std::byte> out,
                              std::vector<Range>& unreadable) const override {
-    std::size_t done = 0;
-    while (done < out.size()) {
-      const ssize_t got = ::pread(descriptor_.get(), out.data() + done, out.size() - done,
-                                  static_cast<off_t>(offset + done));
-      if (got > 0) {
-        done += static_cast<std::size_t>(got);
-      } else if (got == 0) {
-        fail_shrunk(offset + done);
-      } else if (errno != EINTR) {
-        unreadable.push_back({offset + done, out.size() - done});
-        return;
-      }
-    }
+    read_all(offset, out, [&](std::uint64_t at, std::span<std::byte> rest) {
+      unreadable.push_back({at, rest.size()});
+      return rest.size();
+    });
   }
 
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
@@ -131,6 +113,22 @@ class FileSource final : public ByteSource {
   }
 
  private:
+  // `at_failure`: what of the rest is done with when it cannot be read, bytes.
+  template <typename AtFailure>
+  void read_all(std::uint64_t offset, std::span<std::byte> out, AtFailure at_failure) const {
+    std::size_t done = 0;
+    while (done < out.size()) {
+      const ssize_t got = ::pread(descriptor_.get(), out.data() + done, out.size() - done,
+                                  static_cast<off_t>(offset + done));
+      if (got > 0)
+        done += static_cast<std::size_t>(got);
+      else if (got == 0)
+        fail_shrunk(offset + done);
+      else if (errno != EINTR)
+        done += at_failure(offset + done, out.subspan(done));
+    }
+  }
+
   static void lose(std::uint64_t offset, std::span<std::byte> out, std::vector<Range>& unreadable) {
     std::fill(out.begin(), out.end(), std::byte{0});
     if (!unreadable.empty() && unreadable.back().end() == offset)

@@ -123,11 +123,12 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
   header.id = guid_text(bytes, kIdAt);
   header.parent_id = guid_text(bytes, kParentIdAt);
   if (!is_power_of_two(header.block_bytes) || header.block_bytes < kLeastBlock)
-    fail(kBlockBytesAt, fmt::format("a block size of {} bytes is none", header.block_bytes));
+    fail(kBlockBytesAt, fmt::format("invalid block size of {} bytes", header.block_bytes));
   if (header.map_offset < kHeaderBytes || header.map_offset >= file.size())
-    fail(kMapOffsetAt, fmt::format("the block map is said to lie at byte {}", header.map_offset));
+    fail(kMapOffsetAt,
+         fmt::format("the header points to a block map at byte {}", header.map_offset));
   if (header.data_offset < header.map_offset)
-    fail(kDataOffsetAt, fmt::format("the data is said to begin at byte {}, before the block map",
+    fail(kDataOffsetAt, fmt::format("the header points to data at byte {}, before the block map",
                                     header.data_offset));
   return header;
 }

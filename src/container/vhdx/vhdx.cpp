@@ -95,7 +95,7 @@ class VhdxMap final : public BlockMap {
     context_.report(
         FindingCode::container_table, Severity::damage,
         {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
-        fmt::format("vhdx: block {} has the state {}, which is none", block, value & kStateMask),
+        fmt::format("vhdx: block {} has the state {}, which is invalid", block, value & kStateMask),
         "the block is given as lost");
     return visit({Run::Kind::lost, range});
   }
