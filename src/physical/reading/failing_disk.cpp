@@ -45,6 +45,8 @@ class FailingDiskCopy {
     order_.sector_bytes =
         disk_->physical_sector_size().value_or(disk_->logical_sector_size().value_or(512));
     take_up();
+    // First the status: a run that is killed now leaves nothing that is taken for another's.
+    if (!state_.went_on) write_reading_status(status_path_, status_);
     out_.emplace(part_, state_.went_on);
     out_->set_length(disk_->size());
   }
@@ -70,8 +72,12 @@ class FailingDiskCopy {
  private:
   void take_up() {
     auto before = read_reading_status(status_path_);
-    if (!before) return;
     std::error_code error;
+    if (!before && std::filesystem::exists(part_, error))
+      throw Error(ErrorCode::refused, part_, std::nullopt,
+                  "is the unfinished copy of a run without --failing",
+                  "go on with that, or choose another name");
+    if (!before || before->map.bytes(ReadState::good) == 0) return;
     if (std::filesystem::file_size(part_, error) != disk_->size() || error ||
         before->map.size() != disk_->size())
       throw Error(ErrorCode::refused, status_path_, std::nullopt,

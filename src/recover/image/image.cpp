@@ -168,6 +168,10 @@ class Imaging {
     if (std::filesystem::exists(std::filesystem::symlink_status(path_, error)))
       throw Error(ErrorCode::refused, path_, std::nullopt, "is there already",
                   "choose another name; nothing is replaced");
+    if (std::filesystem::exists(path_ + ".reading", error))
+      throw Error(ErrorCode::refused, part_, std::nullopt,
+                  "is the unfinished copy of a failing disk",
+                  "go on with --failing, or choose another name");
   }
 
   // The bytes an earlier run wrote are part of the hash.

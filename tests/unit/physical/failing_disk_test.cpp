@@ -8,6 +8,7 @@
 
 #include "kit/bytes.h"
 #include "lantern/error.h"
+#include "lantern/imaging.h"
 #include "lantern/sources.h"
 #include "source/failing_source.h"
 
@@ -96,7 +97,7 @@ TEST_F(FailingDiskTest, AStopIsTakenUp) {
   context_.cancel = stop;
   EXPECT_TRUE(copy(disk(faults())).stopped);
   stop->store(false);
-  EXPECT_TRUE(copy(disk(faults())).went_on);
+  EXPECT_FALSE(copy(disk(faults())).went_on) << "nothing was read before";
   EXPECT_EQ(kit::read_file(out_), expected());
 }
 
@@ -114,6 +115,18 @@ TEST_F(FailingDiskTest, AnotherDisksStatusIsRefused) {
   EXPECT_THROW(copy(disk(faults())), Error) << "a gap";
   std::ofstream(out_ + ".reading") << "lamp\n";
   EXPECT_THROW(copy(disk(faults())), Error);
+}
+
+TEST_F(FailingDiskTest, AnUnfinishedCopyOfTheOtherKindIsLeftAlone) {
+  FaultPlan plan = faults();
+  plan.unplugged_after_reads = 5;
+  EXPECT_TRUE(copy(disk(plan)).stopped);
+  const Bytes part = kit::read_file(out_ + ".part");
+  EXPECT_THROW(write_image(disk({}), out_, {}, context_), Error);
+  EXPECT_EQ(kit::read_file(out_ + ".part"), part);
+  std::filesystem::remove(out_ + ".reading");
+  EXPECT_THROW(copy(disk(faults())), Error);
+  EXPECT_EQ(kit::read_file(out_ + ".part"), part);
 }
 
 TEST_F(FailingDiskTest, NothingThatIsThereIsReplaced) {
