@@ -8,7 +8,7 @@ namespace lantern::cli {
 namespace {
 
 // In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
-constexpr std::array<std::string_view, 30> kTyped = {"lantern disks",
+constexpr std::array<std::string_view, 33> kTyped = {"lantern disks",
                                                      "lantern survey",
                                                      "lantern machines",
                                                      "lantern list",
@@ -37,7 +37,10 @@ constexpr std::array<std::string_view, 30> kTyped = {"lantern disks",
                                                      "--into",
                                                      "--every-sector",
                                                      "--override saved-state",
-                                                     "--override damaged-journal"};
+                                                     "--override damaged-journal",
+                                                     "--machine-sectors",
+                                                     "lantern map --check",
+                                                     "lantern map"};
 
 }  // namespace
 

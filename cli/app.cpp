@@ -54,13 +54,13 @@ int parse_and_run(Job& job) {
       "4 refused for safety, 5 stopped and can go on.\n\n"
       "Start with: lantern survey disk.vdi");
   const std::vector<std::pair<std::string, Run (*)(OptionParser&, Job&)>> commands = {
-      {"disks", add_disks},     {"survey", add_survey},   {"machines", add_machines},
-      {"list", add_list},       {"find", add_find},       {"show", add_show},
-      {"extract", add_extract}, {"image", add_image},     {"sector", add_sector},
-      {"compare", add_compare}, {"sweep", add_sweep},     {"repair", add_repair},
-      {"undo", add_undo},
+      {"disks", add_disks},       {"map", add_map},         {"survey", add_survey},
+      {"machines", add_machines}, {"list", add_list},       {"find", add_find},
+      {"show", add_show},         {"extract", add_extract}, {"image", add_image},
+      {"sector", add_sector},     {"compare", add_compare}, {"sweep", add_sweep},
+      {"repair", add_repair},     {"undo", add_undo},
 #ifdef LANTERN_MOUNT
-      {"mount", add_mount},     {"unmount", add_unmount},
+      {"mount", add_mount},       {"unmount", add_unmount},
 #endif
       {"demo", add_demo}};
   std::map<std::string, Run> actions;

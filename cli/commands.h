@@ -45,6 +45,7 @@ struct CommonOptions {
 using Run = std::function<int()>;
 
 Run add_disks(OptionParser& parser, Job& job);
+Run add_map(OptionParser& parser, Job& job);
 Run add_survey(OptionParser& parser, Job& job);
 Run add_list(OptionParser& parser, Job& job);
 Run add_find(OptionParser& parser, Job& job);

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <chrono>
 #include <filesystem>
 #include <memory>
 #include <ostream>
@@ -13,6 +14,8 @@
 namespace lantern::cli {
 namespace {
 
+constexpr std::size_t kTextColumns = 64, kTextPlaces = 1024;
+
 struct Options {
   CommonOptions common;
   std::vector<std::string> arguments;
@@ -20,6 +23,12 @@ struct Options {
   bool no_hash = false;
   bool failing = false;
   unsigned rounds = 2;
+  unsigned give_up_after = 20;  // seconds
+  bool metadata_first = false;
+  std::vector<std::string> files_first;
+  std::vector<std::string> join;
+  std::string state;
+  std::string picture;
 };
 
 // The bytes an address names: a layer as it lies, a file, a volume, or a whole disk.
@@ -81,20 +90,9 @@ Whole open_whole(const Job& job, const Options& options, const Address& address)
   return {host.open_disk(disk.facts, job.context), disk.facts.device};
 }
 
-// A disk that fails, in the order that gives the most of it.
-int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const Address& address,
-                 const std::string& out) {
-  if (options.kind != "raw")
-    throw Error(ErrorCode::usage, out, std::nullopt, "a failing disk is copied as raw bytes",
-                "leave --as out, and make another kind of the copy afterwards");
-  FailingCopy wanted;
-  wanted.name = address.print();
-  wanted.rounds = options.rounds;
-  wanted.hash = !options.no_hash;
-  const auto line = std::make_shared<ProgressLine>(job.streams.err);
-  if (job.streams.err_is_terminal) job.context.progress = line;
-  const FailingCopyState done = copy_failing_disk(disk, out, wanted, job.context);
-  line->clear();
+// What a copy of a failing disk has by now.
+int tell_copy(Job& job, const Options& options, const std::string& source, const std::string& out,
+              const FailingCopyState& done) {
   std::ostream& text = job.streams.out;
   if (options.common.json) {
     JsonWriter json(text);
@@ -104,14 +102,19 @@ int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const 
     done.sha256.empty() ? json.null() : json.value(done.sha256);
     write_ranges(json, "unreadable", done.unreadable);
     write_ranges(json, "untried", done.untried);
+    write_ranges(json, "suspect", done.suspect);
+    json.key("given_up").value(done.given_up);
     json.key("went_on").value(done.went_on).key("stopped").value(done.stopped);
     findings_json(json, job.context);
     json.end_object();
   } else {
     text << fmt::format("{} of {} are in {}, by {} of the disk\n",
                         size_text(done.good_bytes, false), size_text(done.disk_bytes, false),
-                        for_terminal(done.stopped ? out + ".part" : out),
+                        for_terminal(done.untried.empty() && !done.stopped ? out : out + ".part"),
                         counted(done.reads, "read"));
+    text << as_text(picture_of_copy(out, kTextPlaces), kTextColumns);
+    if (done.given_up > 0)
+      text << counted(done.given_up, "read") << " were given up for want of an answer\n";
     if (done.went_on) text << "gone on where an earlier run stopped\n";
     if (!done.sha256.empty()) text << "SHA-256 of the copy: " << done.sha256 << '\n';
     if (!done.unreadable.empty())
@@ -119,17 +122,66 @@ int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const 
                        fmt::format("{} could not be read and are zeros; {}.reading lists them",
                                    size_text(total(done.unreadable), false), for_terminal(out)))
            << '\n';
+    if (!done.suspect.empty())
+      text << coloured(job.streams, Meaning::damaged,
+                       fmt::format("{} came different when read again: they are suspect",
+                                   size_text(total(done.suspect), false)))
+           << '\n';
     if (!done.untried.empty())
       text << size_text(total(done.untried), false)
            << " are still to be tried: the same command goes on\n";
   }
   if (done.stopped) job.streams.err << "lantern: " << for_terminal(done.why_stopped) << '\n';
-  const int code = done.stopped ? kStopped : done.unreadable.empty() ? kDone : kDoneWithFindings;
-  append_to_case(options.common.case_folder, job, {address.first}, {{out, done.sha256}}, code);
+  if (!options.common.json) print_findings(job.streams, job.streams.err, job.context);
+  if (!options.picture.empty()) draw(picture_of_copy(out), options.picture);
+  const bool whole = done.unreadable.empty() && done.untried.empty() && done.suspect.empty();
+  const int code = done.stopped ? kStopped : whole ? kDone : kDoneWithFindings;
+  append_to_case(options.common.case_folder, job, {source}, {{out, done.sha256}}, code);
   return code;
 }
 
+// A disk that fails, in the order that gives the most of it.
+int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const Address& address,
+                 const std::string& out) {
+  if (options.kind != "raw")
+    throw Error(ErrorCode::usage, out, std::nullopt, "a failing disk is copied as raw bytes",
+                "leave --as out, and make another kind of the copy afterwards");
+  FailingCopy wanted;
+  wanted.name = address.print();
+  wanted.rounds = options.rounds;
+  wanted.give_up = std::chrono::seconds(options.give_up_after);
+  wanted.metadata_first = options.metadata_first;
+  wanted.files_first = options.files_first;
+  wanted.open = options.common.session(job).options();
+  wanted.join = options.join;
+  wanted.hash = !options.no_hash;
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  const FailingCopyState done = copy_failing_disk(disk, out, wanted, job.context);
+  line->clear();
+  return tell_copy(job, options, address.first, out, done);
+}
+
+// Copies of one disk, the first named as the source.
+int join(Job& job, const Options& options, const std::string& first, const std::string& out) {
+  std::vector<std::string> copies = {first};
+  copies.insert(copies.end(), options.join.begin(), options.join.end());
+  refuse_unsafe(job, options, copies, out);
+  return tell_copy(job, options, first, out,
+                   join_copies(copies, out, !options.no_hash, job.context));
+}
+
+// The state of a copy, without reading the disk.
+int show_state(Job& job, const Options& options) {
+  if (options.picture.empty())
+    job.streams.out << as_text(picture_of_copy(options.state, kTextPlaces), kTextColumns);
+  else
+    draw(picture_of_copy(options.state), options.picture);
+  return kDone;
+}
+
 int make_image(Job& job, const Options& options) {
+  if (!options.state.empty()) return show_state(job, options);
   const bool outright = !options.common.source.empty();
   if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source and an output are needed",
@@ -137,6 +189,7 @@ int make_image(Job& job, const Options& options) {
   const std::string& out = options.arguments.back();
   const Address address =
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
+  if (!options.failing && !options.join.empty()) return join(job, options, address.first, out);
   ImageOptions wanted;
   wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
@@ -193,7 +246,7 @@ Run add_image(OptionParser& parser, Job& job) {
   command
       .option("SRC OUT", options->arguments,
               "what to copy (a disk, a volume, a file in one), and the image to write")
-      .values(1, 2);
+      .values(0, 2);
   command.option("--as", options->kind, "the kind of image")
       .one_of({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx", "qcow2",
                "qcow2-compressed", "qcow2-child"});
@@ -201,6 +254,16 @@ Run add_image(OptionParser& parser, Job& job) {
   command.flag("--failing", options->failing,
                "a disk that fails: what reads well first, trouble later; goes on where it stopped");
   command.option("--rounds", options->rounds, "how often what failed is tried again (default 2)");
+  command.option("--give-up-after", options->give_up_after,
+                 "seconds after which a read of a failing disk is given up (default 20)");
+  command.flag("--metadata-first", options->metadata_first,
+               "of a failing disk the structures of its file systems before all else");
+  command.option("--files-first", options->files_first,
+                 "of a failing disk files of this shell pattern before all else; repeatable");
+  command.option("--join", options->join,
+                 "a copy of the same failing disk, to take what it has; repeatable");
+  command.option("--state", options->state, "only show what of a failing disk this copy has");
+  command.option("--picture", options->picture, "draw that to a file, .png or .svg");
   command.footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
   return [&job, options] { return make_image(job, *options); };
 }

@@ -25,6 +25,7 @@ struct Options {
   bool deleted = false;
   bool deleted_only = false;
   double least = 0;
+  bool touches_unreadable = false;
   bool exact = false;
 };
 
@@ -102,6 +103,7 @@ int find_entries(Job& job, const Options& options) {
   wanted.kinds = options.kinds;
   wanted.active = !options.deleted_only;
   wanted.deleted = options.deleted || options.deleted_only;
+  wanted.touches_unreadable = options.touches_unreadable;
   wanted.least_intact = options.least / 100;
   const Address address = options.common.address(options.source);
   const auto targets = targets_of(address, options.common.session(job));
@@ -160,6 +162,8 @@ Run add_find(OptionParser& parser, Job& job) {
   command.flag("--deleted-only", options->deleted_only, "deleted entries alone");
   command.option("--least", options->least, "only when so much is left, in percent")
       .between(0.0, 100.0);
+  command.flag("--touches-unreadable", options->touches_unreadable,
+               "only files that lost a part: of a copy of a failing disk what was not read");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.footer("Example: lantern find station.vdi --kind jpg --deleted --least 50");
   return [&job, options] { return find_entries(job, *options); };

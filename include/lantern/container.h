@@ -47,6 +47,7 @@ struct Container {
   std::uint64_t stored_bytes = 0;  // of the file and its extents, parents not counted
   std::string id;                  // identity, as the format prints it
   std::vector<ChainLink> chain;    // parents, nearest first
+  std::string points_to;           // the disk a pointer descriptor means: "disk:NAME"; else empty
   std::vector<std::string> files;  // places of its extents, when it is more than one file
   std::vector<DiskVersion> versions;
   // The disk as it was in a version, by its id or, when only one has it, its name; empty pointer:
@@ -66,6 +67,12 @@ struct PlaceClaim {
 using FindPlaces = std::function<std::vector<PlaceClaim>(
     const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)>;
 
+// A disk of this computer by a name that lasts, as a pointer descriptor has it.
+struct PointedDisk {
+  SourcePtr bytes;
+  std::string place;  // its device now
+};
+
 // What may be opened beside a file, for its parents, extents and pieces; and who can tell where a
 // loose block belongs.
 struct Surroundings {
@@ -73,7 +80,10 @@ struct Surroundings {
   std::string as;                            // only this format, "raw" is one; empty: any
   std::shared_ptr<const Neighbours> beside;  // may be empty
   std::vector<std::shared_ptr<const Neighbours>> look_in;
-  bool allow_devices = false;        // devices of this computer that a descriptor names
+  bool allow_devices = false;  // devices of this computer that a descriptor names
+  // The disk that a pointer descriptor means, by its name and its size in bytes. Throws Error when
+  // it is not here. Empty function: nobody can say.
+  std::function<PointedDisk(const std::string& name, std::uint64_t size_bytes)> pointed_disk;
   std::vector<std::string> opening;  // places of the files that lie on this one
   std::vector<FindPlaces> evidence;
   // How large the disk is by what lies in it, bytes; 0: that does not say.

@@ -64,7 +64,10 @@ enum class Do {
   child,  // a repair made in a new image on top
   every_sector,
   give_up_saved_state,
-  take_damaged_journal
+  take_damaged_journal,
+  machine_sectors,  // argument: bytes of a sector
+  check_maps,       // argument: a folder
+  map
 };
 
 // One of them, with what it is done to.

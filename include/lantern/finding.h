@@ -27,6 +27,7 @@ std::string_view to_string(Severity severity);
 // Every finding the library can make. The text of each (to_string) is stable: others rely on it.
 enum class FindingCode {
   source_unreadable,
+  source_suspect,
   source_same_id,
   source_twice,
   source_held,

@@ -31,6 +31,8 @@ struct SearchOptions {
   std::vector<std::string> kinds;
   bool active = true;
   bool deleted = false;
+  // Only files of which a part is not in the source: its place was not read, or is missing.
+  bool touches_unreadable = false;
   double least_intact = 0;  // 0 to 1; entries of which it is not known count as 0
 };
 

@@ -7,8 +7,9 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 89> kCodes = {
+constexpr std::array<std::string_view, 90> kCodes = {
     "source.unreadable",
+    "source.suspect",
     "source.same-id",
     "source.twice",
     "source.held",

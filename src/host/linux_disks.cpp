@@ -57,7 +57,7 @@ std::vector<fs::path> entries_of(const fs::path& folder) {
 }
 
 // What uses each device, by "MAJOR:MINOR".
-using Uses = std::map<std::string, std::vector<std::string>>;
+using Uses = std::map<std::string, std::vector<HostUse>>;
 
 std::string unescaped(const std::string& text) {
   std::string plain;
@@ -112,9 +112,10 @@ class Inventory {
       if (device.starts_with("0:")) device = block_number(unescaped(source));
       if (device.empty()) continue;
       if (on == "/") own_.insert(device);
-      std::vector<std::string>& uses = uses_[device];
-      std::string use = "mounted on " + unescaped(on);
-      if (std::find(uses.begin(), uses.end(), use) == uses.end()) uses.push_back(std::move(use));
+      std::vector<HostUse>& uses = uses_[device];
+      HostUse use{"mounted on " + unescaped(on), "umount " + for_shell(unescaped(on))};
+      const auto is_same = [&](const HostUse& other) { return other.words == use.words; };
+      if (std::none_of(uses.begin(), uses.end(), is_same)) uses.push_back(std::move(use));
     }
   }
 
@@ -122,10 +123,11 @@ class Inventory {
     std::ifstream in(places_.proc + "/swaps");
     std::string line;
     std::getline(in, line);
-    while (std::getline(in, line))
-      if (const std::string device = block_number(unescaped(line.substr(0, line.find(' '))));
-          !device.empty())
-        uses_[device].push_back("swap");
+    while (std::getline(in, line)) {
+      const std::string path = unescaped(line.substr(0, line.find(' ')));
+      if (const std::string device = block_number(path); !device.empty())
+        uses_[device].push_back({"swap", "swapoff " + for_shell(path)});
+    }
   }
 
   // Of all processes that this user may look at, but this one.
@@ -139,7 +141,7 @@ class Inventory {
           held.insert(device);
       for (const std::string& device : held)
         uses_[device].push_back(
-            fmt::format("open in {} (process {})", line_of(process / "comm"), *number));
+            {fmt::format("open in {} (process {})", line_of(process / "comm"), *number), {}});
     }
   }
 
@@ -293,7 +295,7 @@ class Inventory {
   }
 
   // Uses of a device, and of the arrays and mapped devices made from it.
-  void take_uses(const fs::path& entry, const std::string& device, std::vector<std::string>& uses,
+  void take_uses(const fs::path& entry, const std::string& device, std::vector<HostUse>& uses,
                  bool& own, std::size_t depth = 0) const {
     constexpr std::size_t kMaxDepth = 16;  // arrays on mapped devices on arrays
     if (depth > kMaxDepth) return;
@@ -303,10 +305,18 @@ class Inventory {
     for (const fs::path& holder : entries_of(entry / "holders")) {
       const std::string name = holder.filename().string();
       const std::string mapped = line_of(holder / "dm" / "name");
-      const bool volume = line_of(holder / "dm" / "uuid").starts_with("LVM-");
-      uses.push_back(mapped.empty() ? "in array " + name
-                     : volume       ? "in the logical volume " + mapped
-                                    : "under the mapped device " + mapped);
+      const std::string kind = line_of(holder / "dm" / "uuid");
+      if (mapped.empty())
+        uses.push_back({"in array " + name, "mdadm --stop /dev/" + name});
+      else if (kind.starts_with("LVM-"))
+        uses.push_back({"in the logical volume " + mapped,
+                        "lvchange -an " + for_shell("/dev/mapper/" + mapped)});
+      else if (kind.starts_with("CRYPT-"))
+        uses.push_back(
+            {"under the unlocked volume " + mapped, "cryptsetup close " + for_shell(mapped)});
+      else
+        uses.push_back(
+            {"under the mapped device " + mapped, "dmsetup remove " + for_shell(mapped)});
       take_uses(holder, line_of(holder / "dev"), uses, own, depth + 1);
     }
   }

@@ -47,9 +47,10 @@ class SimulatedHost final : public Host {
   std::vector<std::string> uses_of(const std::string& path) const override {
     for (const SimulatedDisk& disk : disks_)
       if (disk.facts.device == path) {
-        std::vector<std::string> uses = disk.facts.uses;
+        std::vector<std::string> uses;
+        for (const HostUse& use : disk.facts.uses) uses.push_back(use.words);
         for (const HostPartition& part : disk.facts.partitions)
-          uses.insert(uses.end(), part.uses.begin(), part.uses.end());
+          for (const HostUse& use : part.uses) uses.push_back(use.words);
         if (disk.facts.computers_own) uses.emplace_back("it holds the system this computer runs");
         return uses;
       }
@@ -192,6 +193,7 @@ class Reading {
           "used_by",
           "mounted",
           "unreadable",
+          "growing",
           "slow",
           "flaky",
           "wrong",
@@ -217,12 +219,13 @@ class Reading {
     }
     if (object.find("temperature_celsius") != nullptr)
       facts.temperature_celsius = static_cast<int>(number(object, "temperature_celsius", 0, 200));
-    each(object, "used_by", [&](const JsonValue& use) { facts.uses.push_back(use.text()); });
+    each(object, "used_by", [&](const JsonValue& use) { facts.uses.push_back({use.text(), {}}); });
     each(object, "mounted", [&](const JsonValue& mount) {
       only(mount, where_ + ", mounted", {"partition", "on"});
       HostPartition part;
       part.number = mount.at("partition").number();
-      part.uses.push_back("mounted on " + mount.at("on").text());
+      const std::string& on = mount.at("on").text();
+      part.uses.push_back({"mounted on " + on, "umount " + for_shell(on)});
       facts.partitions.push_back(std::move(part));
     });
     take_image(object, disk);
@@ -248,6 +251,11 @@ class Reading {
   void take_faults(const JsonValue& object, FaultPlan& faults) const {
     each(object, "unreadable",
          [&](const JsonValue& one) { faults.unreadable.push_back(range(one)); });
+    each(object, "growing", [&](const JsonValue& one) {
+      only(one, where_ + ", growing", {"range", "reads"});
+      faults.growing.push_back(
+          {range(one.at("range")), number(one, "reads", 1, ~std::uint64_t{0})});
+    });
     each(object, "slow", [&](const JsonValue& one) {
       only(one, where_ + ", slow", {"range", "milliseconds"});
       faults.slow.push_back({range(one.at("range")),
@@ -259,8 +267,9 @@ class Reading {
           {range(one.at("range")), static_cast<unsigned>(number(one, "failures", 1, 1'000'000))});
     });
     each(object, "wrong", [&](const JsonValue& one) {
-      only(one, where_ + ", wrong", {"range", "gives"});
-      faults.wrong.push_back({range(one.at("range")), one.at("gives").number()});
+      only(one, where_ + ", wrong", {"range", "gives", "reads"});
+      faults.wrong.push_back({range(one.at("range")), one.at("gives").number(),
+                              number(one, "reads", ~std::uint64_t{0}, ~std::uint64_t{0})});
     });
     faults.ends_early_at = number(object, "ends_early_at", faults.ends_early_at, ~std::uint64_t{0});
     faults.unplugged_after_reads =

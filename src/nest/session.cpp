@@ -14,6 +14,7 @@
 #include "nest/opening/folder_disks.h"
 #include "nest/opening/other_sources.h"
 #include "nest/opening/surroundings.h"
+#include "source/reading/known_losses.h"
 
 namespace lantern {
 namespace {
@@ -103,7 +104,10 @@ DiskPtr Session::open_first(const Address& address) const {
     own.findings = layer->findings;
     if (disk) {
       layer->bytes = options().host->open_disk(disk->facts, own);
-      return open_disk_layer(layer->bytes, first, {}, {layer}, *this);
+      // A disk is no image: looking for what is left of one would cost it reads.
+      Surroundings no_container;
+      no_container.as = "raw";
+      return open_disk_layer(layer->bytes, first, no_container, {layer}, *this);
     }
     const SourcePtr file = open_file_source(first.first, own);
     if (options().host)
@@ -116,7 +120,8 @@ DiskPtr Session::open_first(const Address& address) const {
     const std::filesystem::path path(first.first);
     const auto neighbours = host_neighbours(path.parent_path().string(), own);
     const std::string name = path.filename().string();
-    layer->bytes = whole_or_first_piece(name, file, *neighbours, own);
+    layer->bytes =
+        with_known_losses(whole_or_first_piece(name, file, *neighbours, own), first.first, own);
     return open_disk_layer(layer->bytes, first, surroundings(name, neighbours, *this), {layer},
                            *this);
   });

@@ -45,27 +45,30 @@ std::vector<InventoryDisk> take_inventory(const Session& session) {
     throw Error(ErrorCode::unsupported, {}, std::nullopt,
                 "no computer was given to ask for its disks", "open the session with this_host()");
   std::vector<InventoryDisk> list;
-  for (NamedDisk& disk : name_disks(*session.options().host, session.context())) {
-    InventoryDisk listed;
-    listed.address = "disk:" + disk.name;
-    listed.disk = std::move(disk);
-    try {
-      look_at(session, listed);
-    } catch (const Error& error) {
-      if (error.code() == ErrorCode::stopped) throw;
-      listed.unread = error.line();
-    }
-    list.push_back(std::move(listed));
-  }
+  for (NamedDisk& disk : name_disks(*session.options().host, session.context()))
+    list.push_back(look_at_disk(session, std::move(disk)));
   return list;
+}
+
+InventoryDisk look_at_disk(const Session& session, NamedDisk disk) {
+  InventoryDisk listed;
+  listed.address = "disk:" + disk.name;
+  listed.disk = std::move(disk);
+  try {
+    look_at(session, listed);
+  } catch (const Error& error) {
+    if (error.code() == ErrorCode::stopped) throw;
+    listed.unread = error.line();
+  }
+  return listed;
 }
 
 void write_json(JsonWriter& json, const InventoryDisk& disk) {
   const HostDisk& facts = disk.disk.facts;
   json.begin_object();
-  const auto texts = [&](const char* key, const std::vector<std::string>& values) {
-    json.key(key).begin_array();
-    for (const std::string& value : values) json.value(value);
+  const auto held = [&](const std::vector<HostUse>& uses) {
+    json.key("held").begin_array();
+    for (const HostUse& use : uses) json.value(use.words);
     json.end_array();
   };
   json.key("address").value(disk.address);
@@ -87,7 +90,7 @@ void write_json(JsonWriter& json, const InventoryDisk& disk) {
       : json.null();
   json.key("health").value(facts.health).key("hidden").value(disk.hidden);
   json.key("computers_own").value(facts.computers_own);
-  texts("held", facts.uses);
+  held(facts.uses);
   json.key("table").value(disk.table).key("unread").value(disk.unread);
   json.key("partitions").begin_array();
   for (const InventoryPart& part : disk.parts) {
@@ -95,7 +98,7 @@ void write_json(JsonWriter& json, const InventoryDisk& disk) {
     json.key("start_bytes").value(part.range.offset).key("length_bytes").value(part.range.length);
     json.key("content").value(part.content).key("label").value(part.label);
     json.key("uuid").value(part.uuid);
-    texts("held", part.uses);
+    held(part.uses);
     json.end_object();
   }
   json.end_array().end_object();

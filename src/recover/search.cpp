@@ -73,6 +73,27 @@ bool kind_matches(const SearchOptions& options, const FileSystem& files, const E
   return !kind.empty() && wanted(kind);
 }
 
+// Whether any of its content, or of a stream of its own, ends in a place that cannot be read.
+bool touches_unreadable(const Target& target, const FileSystem& files, const Entry& entry) {
+  if (entry.kind != EntryKind::file) return false;
+  std::vector<std::string> contents = {""};
+  for (const Stream& stream : files.streams(entry)) contents.push_back(stream.name);
+  bool touches = false;
+  for (const std::string& name : contents) {
+    try {
+      const Content content = files.open(entry, name);
+      follow_down(target, *content.bytes, [&](const LayeredExtent& part) {
+        touches = part.extent.kind == ExtentKind::unreadable;
+        return !touches;
+      });
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::unsupported) throw;  // encrypted
+    }
+    if (touches) break;
+  }
+  return touches;
+}
+
 }  // namespace
 
 void search(const Target& target, const SearchOptions& options,
@@ -86,7 +107,8 @@ void search(const Target& target, const SearchOptions& options,
     const bool answers =
         matches_any(options.patterns, entry.path) && facts_match(options, entry) &&
         (options.expression.empty() || expression.matches(path_text(entry.path))) &&
-        kind_matches(options, files, entry);
+        kind_matches(options, files, entry) &&
+        (!options.touches_unreadable || touches_unreadable(target, files, entry));
     if (answers && !visit(entry)) return WalkStep::stop;
     return WalkStep::go_on;
   });

@@ -26,8 +26,14 @@ struct FaultPlan {
   struct Wrong {
     Range range;
     std::uint64_t gives = 0;  // byte whose sectors are delivered instead, without a word
+    std::uint64_t reads = ~std::uint64_t{0};  // to this many reads that touch it
+  };
+  struct Growing {
+    Range range;
+    std::uint64_t reads = 0;  // from its middle outwards; after so many, all of it is unreadable
   };
   std::vector<Range> unreadable;  // never readable
+  std::vector<Growing> growing;
   std::vector<Slow> slow;
   std::vector<Flaky> flaky;
   std::vector<Wrong> wrong;
@@ -61,6 +67,7 @@ class FailingSource final : public ByteSource {
   Wait wait_;
   mutable std::atomic<std::uint64_t> reads_{0};
   std::unique_ptr<std::atomic<unsigned>[]> failures_left_;
+  std::unique_ptr<std::atomic<std::uint64_t>[]> wrong_left_;
 };
 
 }  // namespace lantern

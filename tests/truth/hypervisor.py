@@ -29,9 +29,9 @@ class Refused(Exception):
 class Machine:
     """A machine of no kind, which only keeps disks."""
 
-    def __init__(self):
+    def __init__(self, *more):
         self.folder = tempfile.mkdtemp(prefix="lantern-")
-        self.child = subprocess.Popen([PROGRAM, "-machine", "none", "-nodefaults", "-nographic", "-qmp", "stdio"],
+        self.child = subprocess.Popen([PROGRAM, "-machine", "none", "-nodefaults", "-nographic", "-qmp", "stdio", *more],
                                       stdin=subprocess.PIPE, stdout=subprocess.PIPE)
         self.events = []
         json.loads(self.child.stdout.readline())

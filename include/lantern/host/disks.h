@@ -16,11 +16,17 @@
 
 namespace lantern {
 
+// What uses a disk, and what ends that.
+struct HostUse {
+  std::string words;    // "mounted on /srv", "swap", "in array md0", "open in qemu (process 12)"
+  std::string release;  // the system's own command that ends it; empty: there is none
+};
+
 struct HostPartition {
   std::uint64_t number = 0;
-  Range range;                    // bytes of the disk
-  std::string device;             // where it is now: "/dev/sda2"
-  std::vector<std::string> uses;  // as of the disk
+  Range range;         // bytes of the disk
+  std::string device;  // where it is now: "/dev/sda2"
+  std::vector<HostUse> uses;
 };
 
 struct HostDisk {
@@ -39,9 +45,7 @@ struct HostDisk {
   std::optional<int> temperature_celsius;
   std::string health;          // in words, as far as the system tells; empty: it says nothing
   bool computers_own = false;  // the system this computer runs is on it
-  // What uses it, in words: "mounted on /srv", "swap", "in array md0", "open in qemu (process 12)".
-  // Those of its partitions stand with them.
-  std::vector<std::string> uses;
+  std::vector<HostUse> uses;   // those of its partitions stand with them
   std::vector<HostPartition> partitions;  // as the system has read them, by number
 
   bool in_use() const;

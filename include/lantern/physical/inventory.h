@@ -20,7 +20,7 @@ struct InventoryPart {
   Range range;          // bytes of the disk
   std::string content;  // in words: "NTFS", "LVM physical volume"; empty: not known
   std::string label, uuid;
-  std::vector<std::string> uses;  // in words
+  std::vector<HostUse> uses;
 };
 
 struct InventoryDisk {
@@ -35,6 +35,9 @@ struct InventoryDisk {
 // Asks the host of the session, and looks at the first sectors of each disk. A disk that cannot be
 // read is in the list all the same. Throws Error{unsupported} when the session has no host.
 std::vector<InventoryDisk> take_inventory(const Session& session);
+
+// The same of one disk.
+InventoryDisk look_at_disk(const Session& session, NamedDisk disk);
 
 // Its object, as `lantern disks --json` has it.
 void write_json(JsonWriter& json, const InventoryDisk& disk);

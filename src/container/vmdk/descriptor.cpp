@@ -5,13 +5,17 @@
 #include <algorithm>
 #include <array>
 #include <charconv>
+#include <sstream>
 
+#include "base/json_reader.h"
+#include "lantern/json.h"
 #include "lantern/text.h"
 
 namespace lantern {
 namespace {
 
 constexpr std::size_t kMostExtents = 100'000;
+constexpr std::string_view kRecordMark = "# lantern map ";
 
 std::string_view trimmed(std::string_view text) {
   const auto blank = [](char c) { return c == ' ' || c == '\t' || c == '\r' || c == '\0'; };
@@ -84,7 +88,42 @@ void take_value(std::string_view key, std::string_view value, VmdkDescriptor& de
     descriptor.parent_name = unquoted(value);
 }
 
+std::optional<MapRecord> record_of(std::string_view line) {
+  if (!line.starts_with(kRecordMark)) return std::nullopt;
+  const auto row = JsonValue::parse(line.substr(kRecordMark.size()));
+  if (!row) return std::nullopt;
+  try {
+    MapRecord record;
+    record.disk = row->at("disk").text();
+    record.size_bytes = row->at("size_bytes").number();
+    record.sector_bytes = static_cast<std::uint32_t>(row->at("sector_bytes").number());
+    record.table_id = row->at("table_id").text();
+    for (const auto& [name, part] : row->at("partitions").members())
+      record.parts.push_back({part.at("number").number(),
+                              {part.at("start_bytes").number(), part.at("length_bytes").number()}});
+    return record;
+  } catch (const JsonMismatch&) {
+    return std::nullopt;
+  }
+}
+
 }  // namespace
+
+std::string map_record_line(const MapRecord& record) {
+  std::ostringstream line;
+  line << kRecordMark;
+  JsonWriter json(line, true);
+  json.begin_object().key("disk").value(record.disk).key("size_bytes").value(record.size_bytes);
+  json.key("sector_bytes").value(std::uint64_t{record.sector_bytes});
+  json.key("table_id").value(record.table_id).key("partitions").begin_array();
+  for (const MapRecord::Part& part : record.parts) {
+    json.begin_object().key("number").value(part.number);
+    json.key("start_bytes").value(part.range.offset);
+    json.key("length_bytes").value(part.range.length).end_object();
+  }
+  json.end_array().end_object();
+  return line.str();
+}
 
 bool is_vmdk_descriptor(ByteView start) {
   const std::string text = text_of(start);
@@ -102,6 +141,7 @@ VmdkDescriptor parse_vmdk_descriptor(std::string_view text) {
     const std::size_t to = std::min(text.find('\n'), text.size());
     const std::string_view line = trimmed(text.substr(0, to));
     text.remove_prefix(std::min(to + 1, text.size()));
+    if (!descriptor.record) descriptor.record = record_of(line);
     if (line.empty() || line.starts_with('#')) continue;
     if (auto extent = extent_of(line)) {
       if (descriptor.extents.size() < kMostExtents)

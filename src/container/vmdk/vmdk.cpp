@@ -137,6 +137,8 @@ class Assembly {
                   pieces);
     SourcePtr file;
     Context own = context_;
+    if (descriptor_.record && extent.file.starts_with('/'))
+      return add_pointed_disk(*descriptor_.record, at, bytes, container, pieces);
     if (names_device(extent)) {
       if (!around_.allow_devices || !extent.file.starts_with("/dev/"))
         return lose(extent, at, FindingCode::extent_device,
@@ -177,6 +179,31 @@ class Assembly {
                                   source->size(), (from + extent.sectors) * kSector),
                       "what is missing is given as lost");
     pieces.push_back({ExtentKind::direct, bytes, source, from * kSector});
+  }
+
+  // Wherever its device was when the descriptor was written: the disk of that name as it is now.
+  void add_pointed_disk(const MapRecord& record, std::uint64_t at, std::uint64_t bytes,
+                        Container& container, std::vector<Piece>& pieces) const {
+    const std::string shown = for_terminal("disk:" + record.disk);
+    try {
+      if (!around_.pointed_disk)
+        throw Error(ErrorCode::not_found, {}, std::nullopt, "nobody was given to ask for it");
+      const PointedDisk disk = around_.pointed_disk(record.disk, record.size_bytes);
+      if (at > record.size_bytes || bytes > record.size_bytes - at)
+        throw Error(ErrorCode::cannot_read, {}, std::nullopt, "the extent ends past its end");
+      std::vector<std::string>& files = container.files;
+      if (std::find(files.begin(), files.end(), disk.place) == files.end()) {
+        files.push_back(disk.place);
+        container.points_to = "disk:" + record.disk;
+      }
+      pieces.push_back({ExtentKind::direct, bytes, disk.bytes, at});
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      context_.report(FindingCode::extent_device, Severity::damage, {at, bytes},
+                      fmt::format("vmdk: points to {}: {}", shown, error.line()),
+                      "treated as unreadable; `map --check` says what can be done");
+      pieces.push_back({ExtentKind::unreadable, bytes, nullptr, 0});
+    }
   }
 
   static std::optional<VmdkSparse> sparse_or_nothing(const SourcePtr& file, std::uint64_t sectors,

@@ -5,6 +5,7 @@
 #include <filesystem>
 
 #include "container/tar.h"
+#include "lantern/error.h"
 #include "nest/opening/evidence.h"
 
 namespace lantern {
@@ -22,6 +23,22 @@ SourcePtr whole_or_first_piece(std::string_view name, const SourcePtr& file,
   return joined ? *joined : file;
 }
 
+// Only the very disk: a descriptor that comes from elsewhere opens no other.
+static PointedDisk pointed_disk(const std::string& name, std::uint64_t size_bytes,
+                                const Session& session) {
+  const Host& host = *session.options().host;
+  const NamedDisk disk = find_disk(host, name, session.context());
+  const std::string address = "disk:" + disk.name;
+  if (disk.name != name || disk.facts.size_bytes != size_bytes)
+    throw Error(ErrorCode::not_found, address, std::nullopt,
+                fmt::format("is not the disk of {} bytes that is meant", size_bytes),
+                "connect that disk");
+  if (disk.facts.computers_own)
+    throw Error(ErrorCode::refused, address, std::nullopt, "this computer runs from it",
+                "name it outright to read it");
+  return {host.open_disk(disk.facts, session.context()), disk.facts.device};
+}
+
 Surroundings surroundings(const std::string& name, std::shared_ptr<const Neighbours> beside,
                           const Session& session) {
   Surroundings around;
@@ -31,6 +48,10 @@ Surroundings surroundings(const std::string& name, std::shared_ptr<const Neighbo
   for (const std::string& folder : session.options().look_in)
     around.look_in.push_back(host_neighbours(folder, session.context()));
   around.allow_devices = session.options().allow_devices;
+  if (session.options().host)
+    around.pointed_disk = [session](const std::string& disk, std::uint64_t size_bytes) {
+      return pointed_disk(disk, size_bytes, session);
+    };
   add_evidence(around);
   return around;
 }

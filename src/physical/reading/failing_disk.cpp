@@ -3,198 +3,148 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <filesystem>
-#include <optional>
 
-#include "base/bytes.h"
 #include "lantern/error.h"
-#include "lantern/sources.h"
 #include "lantern/text.h"
+#include "physical/reading/disk_copy.h"
 #include "physical/reading/order.h"
-#include "physical/reading/status.h"
-#include "recover/hash_thread.h"
-#include "recover/image/output_file.h"
+#include "physical/reading/repeats.h"
+#include "physical/reading/timed_reads.h"
+#include "physical/reading/wanted_first.h"
 #include "source/given.h"
 
 namespace lantern {
 namespace {
 
-using Steady = std::chrono::steady_clock;
-
-constexpr std::chrono::seconds kBetweenNotes{2};
-constexpr std::size_t kBlock = 4096;  // of zeros that become a hole
-constexpr std::size_t kSampled = 8;   // places that must be as in the copy
-constexpr std::uint64_t kPiece = 1u << 20;
+constexpr std::size_t kSampled = 8;                  // places that must be as in the copy
+constexpr std::uint64_t kMaxAskedAgain = 64u << 20;  // bytes, of what came for two places
 
 class FailingDiskCopy {
  public:
-  FailingDiskCopy(SourcePtr disk, std::string out, const FailingCopy& wanted,
+  FailingDiskCopy(const SourcePtr& disk, std::string out, const FailingCopy& wanted,
                   const Context& context)
-      : disk_(std::move(disk)),
-        path_(std::move(out)),
-        part_(path_ + ".part"),
-        status_path_(path_ + ".reading"),
+      : reads_(disk, wanted.give_up, context),
         wanted_(wanted),
         context_(context),
-        status_{wanted.name, ReadMap(disk_->size())} {
-    std::error_code error;
-    if (std::filesystem::exists(std::filesystem::symlink_status(path_, error)))
-      throw Error(ErrorCode::refused, path_, std::nullopt, "is there already",
-                  "choose another name; nothing is replaced");
-    order_.rounds = wanted.rounds;
-    order_.sector_bytes =
-        disk_->physical_sector_size().value_or(disk_->logical_sector_size().value_or(512));
-    take_up();
-    // First the status: a run that is killed now leaves nothing that is taken for another's.
-    if (!state_.went_on) write_reading_status(status_path_, status_);
-    out_.emplace(part_, state_.went_on);
-    out_->set_length(disk_->size());
+        copy_(std::move(out), wanted.name, disk->size(), context),
+        order_(order_for(*disk, wanted)),
+        repeats_(order_.logical_sector_bytes) {
+    for (const std::string& other : wanted.join) copy_.take_over(other);
+    if (copy_.map().bytes(ReadState::good) > 0) refuse_another_disk();
   }
 
   FailingCopyState run() {
-    noted_ = Steady::now();
+    const std::function<Tried(Range)> read = [this](Range range) { return this->read(range); };
     try {
-      read_in_order(
-          status_.map, order_, [&](Range range) { return read(range); }, context_);
-      note();
-      if (wanted_.hash) hash();
-      out_->finish(path_);
+      if (wanted_.metadata_first || !wanted_.files_first.empty())
+        read_wanted_first(copy_, order_, wanted_, read, context_);
+      read_in_order(copy_.map(), order_, read, context_);
+      ask_again();
+      state_.sha256 = copy_.finish(wanted_.hash);
     } catch (const Error& error) {
       if (error.code() != ErrorCode::stopped && error.code() != ErrorCode::cannot_read) throw;
       state_.stopped = true;
       state_.why_stopped = error.what();
-      if (!gone_for_want_of_room_) note();
+      if (!writing_) copy_.note();
     }
-    report();
+    copy_.report(state_);
     return state_;
   }
 
  private:
-  void take_up() {
-    auto before = read_reading_status(status_path_);
-    std::error_code error;
-    if (!before && std::filesystem::exists(part_, error))
-      throw Error(ErrorCode::refused, part_, std::nullopt,
-                  "is the unfinished copy of a run without --failing",
-                  "go on with that, or choose another name");
-    if (!before || before->map.bytes(ReadState::good) == 0) return;
-    if (std::filesystem::file_size(part_, error) != disk_->size() || error ||
-        before->map.size() != disk_->size())
-      throw Error(ErrorCode::refused, status_path_, std::nullopt,
-                  fmt::format("belongs to a disk of {} bytes and a copy of it that is not here; "
-                              "this disk has {}",
-                              before->map.size(), disk_->size()),
-                  "choose another name for the copy");
-    status_.map = std::move(before->map);
-    state_.went_on = true;
-    refuse_another_disk(before->name);
+  static ReadOrder order_for(const ByteSource& disk, const FailingCopy& wanted) {
+    ReadOrder order;
+    order.rounds = wanted.rounds;
+    order.logical_sector_bytes = disk.logical_sector_size().value_or(512);
+    order.sector_bytes = disk.physical_sector_size().value_or(
+        static_cast<std::uint32_t>(order.logical_sector_bytes));
+    // A disk is read in whole sectors, also where they are of 520 bytes.
+    order.piece_bytes -= order.piece_bytes % order.sector_bytes;
+    order.probe_bytes =
+        std::max(order.probe_bytes - order.probe_bytes % order.sector_bytes, order.sector_bytes);
+    return order;
   }
 
   // Some of what was read must come again as it is in the copy.
-  void refuse_another_disk(const std::string& name) {
-    const SourcePtr copy = open_file_source(part_, context_);
+  void refuse_another_disk() {
+    const SourcePtr copy = copy_.bytes();
     std::vector<Range> good;
-    for (const ReadMap::Run& run : status_.map.runs())
+    for (const ReadMap::Run& run : copy_.map().runs())
       if (run.state == ReadState::good && run.range.length >= order_.sector_bytes)
         good.push_back(run.range);
     const std::size_t step = std::max<std::size_t>(good.size() / kSampled, 1);
+    Bytes then(static_cast<std::size_t>(order_.sector_bytes));
     for (std::size_t i = 0; i < good.size(); i += step) {
-      Bytes now(static_cast<std::size_t>(order_.sector_bytes)), then(now.size());
-      const Range last{good[i].end() - now.size(), now.size()};
-      if (!disk_->read_until_trouble(last.offset, now).unreadable.empty()) continue;
-      copy->read(last.offset, then);
-      if (now != then)
-        throw Error(ErrorCode::refused, status_path_, last.offset,
-                    "belongs to another disk, " + for_terminal(name) +
+      const std::uint64_t last = (good[i].end() / order_.sector_bytes - 1) * order_.sector_bytes;
+      const ByteView now = reads_.read({last, then.size()}).good;
+      if (now.size() < then.size()) continue;
+      copy->read(last, then);
+      if (!std::equal(now.begin(), now.end(), then.begin()))
+        throw Error(ErrorCode::refused, copy_.path(), last,
+                    "belongs to another disk, " + for_terminal(copy_.name()) +
                         ": this one holds something else there",
                     "connect that disk, or choose another name for the copy");
     }
   }
 
-  Tried read(Range range) {
-    Bytes bytes(static_cast<std::size_t>(range.length));
-    const auto began = Steady::now();
-    const ReadResult got = disk_->read_until_trouble(range.offset, bytes);
-    const auto took = Steady::now() - began;
+  TimedReads::Answer ask(Range range) {
+    TimedReads::Answer answer = reads_.read(range);
     ++state_.reads;
-    Tried tried;
-    tried.good = got.unreadable.empty() ? got.length : got.unreadable.front().offset - range.offset;
-    tried.slow = took > wanted_.slow;
-    keep(range.offset, ByteView(bytes).first(static_cast<std::size_t>(tried.good)));
-    if (Steady::now() - noted_ > kBetweenNotes) {
-      note();
-      noted_ = Steady::now();
-    }
+    if (answer.given_up) ++state_.given_up;
+    return answer;
+  }
+
+  Tried read(Range range) {
+    const TimedReads::Answer answer = ask(range);
+    repeats_.saw(range.offset, answer.good);
+    writing_ = true;
+    copy_.write(range.offset, answer.good);
+    writing_ = false;
+    copy_.note(false);
     if (context_.progress)
-      context_.progress->update(status_.map.bytes(ReadState::good), disk_->size(), path_);
-    return tried;
+      context_.progress->update(copy_.map().bytes(ReadState::good), copy_.map().size(),
+                                copy_.path());
+    return {answer.good.size(), answer.took > wanted_.slow, answer.given_up};
   }
 
-  // Zeros are a hole already: nothing else was ever written there.
-  void keep(std::uint64_t offset, ByteView bytes) {
-    const auto is_zero = [&](std::size_t at) {
-      return all_zero(bytes.subspan(at, std::min(kBlock, bytes.size() - at)));
-    };
-    try {
-      for (std::size_t at = 0; at < bytes.size();) {
-        std::size_t end = at;
-        while (end < bytes.size() && !is_zero(end)) end += std::min(kBlock, bytes.size() - end);
-        if (end > at) out_->write(offset + at, bytes.subspan(at, end - at));
-        for (at = end; at < bytes.size() && is_zero(at);) at += std::min(kBlock, bytes.size() - at);
-      }
-    } catch (const Error& error) {
-      gone_for_want_of_room_ = error.code() == ErrorCode::stopped;
-      throw;
-    }
-  }
-
-  // What the status says was read must be in the copy, whatever happens next.
-  void note() {
-    out_->sync();
-    write_reading_status(status_path_, status_);
-  }
-
-  void hash() {
-    const SourcePtr copy = open_file_source(part_, context_);
-    HashThread thread(context_.cancel);
-    for (std::uint64_t at = 0; at < disk_->size(); at += kPiece) {
+  // What came for two places is asked for once more: a disk that gives other bytes then is not to
+  // be believed there.
+  void ask_again() {
+    const SourcePtr copy = copy_.bytes();
+    std::uint64_t asked = 0, twice = 0;
+    Bytes then;
+    for (const Repeat& repeat : repeats_.found()) {
       context_.check_cancelled();
-      auto bytes =
-          std::make_shared<Bytes>(static_cast<std::size_t>(std::min(kPiece, disk_->size() - at)));
-      copy->read(at, *bytes);
-      const std::size_t length = bytes->size();
-      thread.add(std::move(bytes), length);
+      const Range part{repeat.range.offset, std::min(repeat.range.length, order_.piece_bytes)};
+      twice += repeat.range.length;
+      asked += part.length;
+      if (asked > kMaxAskedAgain) continue;
+      const ByteView now = ask(part).good;
+      then.resize(now.size());
+      copy->read(part.offset, then);
+      if (std::equal(now.begin(), now.end(), then.begin())) continue;
+      copy_.map().set(repeat.range, ReadState::suspect);
+      context_.report(FindingCode::source_suspect, Severity::damage, repeat.range,
+                      fmt::format("came with the content of byte {}, and with other bytes when it "
+                                  "was read again",
+                                  repeat.as_at),
+                      "what came first is in the copy, marked as suspect");
     }
-    state_.sha256 = thread.finish_hex();
+    if (twice > 0)
+      context_.report(FindingCode::source_suspect, Severity::note, repeats_.found().front().range,
+                      fmt::format("{} in {} came with the content of another place",
+                                  human_size(twice), counted(repeats_.found().size(), "place")),
+                      "a file that is there twice does so, and a disk that gives wrong sectors");
   }
 
-  void report() {
-    state_.disk_bytes = disk_->size();
-    state_.good_bytes = status_.map.bytes(ReadState::good);
-    for (const ReadMap::Run& run : status_.map.runs()) {
-      if (run.state == ReadState::failed) add_to(state_.unreadable, run.range);
-      if (run.state == ReadState::untried || run.state == ReadState::left)
-        add_to(state_.untried, run.range);
-    }
-  }
-
-  static void add_to(std::vector<Range>& ranges, Range range) {
-    if (!ranges.empty() && ranges.back().end() == range.offset)
-      ranges.back().length += range.length;
-    else
-      ranges.push_back(range);
-  }
-
-  SourcePtr disk_;
-  std::string path_, part_, status_path_;
+  TimedReads reads_;
   FailingCopy wanted_;
   Context context_;
-  ReadingStatus status_;
+  DiskCopy copy_;
   ReadOrder order_;
+  RepeatWatch repeats_;
   FailingCopyState state_;
-  std::optional<OutputFile> out_;
-  Steady::time_point noted_;
-  bool gone_for_want_of_room_ = false;
+  bool writing_ = false;  // no room is left: the status is as it was noted last
 };
 
 }  // namespace

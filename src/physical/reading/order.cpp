@@ -74,18 +74,26 @@ class Reading {
     }
   }
 
-  // Here the sector at which a read ends in trouble has failed by itself.
+  // Here the sector at which a read ends in trouble has failed by itself. Without an answer ever
+  // less is asked for, until that is one sector.
   void what_was_left() {
+    std::uint64_t most = order_.piece_bytes;
     while (const auto run = map_.largest(ReadState::left)) {
       context_.check_cancelled();
       std::uint64_t from = run->offset;
       const bool at_border = from == 0 || map_.at(from - 1) == ReadState::good;
       if (!at_border && run->length > 2 * order_.sector_bytes)
         from = std::max(from, aligned(run->offset + run->length / 2));
-      const Range piece{from, std::min(order_.piece_bytes, run->end() - from)};
-      const std::uint64_t good = std::min(read_(piece).good, piece.length);
+      const Range piece{from, std::min(most, run->end() - from)};
+      const Tried tried = read_(piece);
+      const std::uint64_t good = std::min(tried.good, piece.length);
       map_.set({from, good}, ReadState::good);
+      most = std::min(most * 2, order_.piece_bytes);
       if (good == piece.length) continue;
+      if (tried.no_answer && piece.length > order_.sector_bytes) {
+        most = std::max(aligned(piece.length / 4), order_.sector_bytes);
+        continue;
+      }
       const std::uint64_t bad = std::max(from, aligned(from + good));
       map_.set({from + good, std::min(bad + order_.sector_bytes, piece.end()) - (from + good)},
                ReadState::failed, 1);

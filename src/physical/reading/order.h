@@ -10,20 +10,22 @@
 #include <functional>
 
 #include "lantern/context.h"
-#include "physical/reading/read_map.h"
+#include "source/reading/read_map.h"
 
 namespace lantern {
 
 struct Tried {
   std::uint64_t good = 0;  // bytes from the start of the range that were read
-  bool slow = false;       // they came, but took long
+  bool slow = false;       // they took long
+  bool no_answer = false;  // nothing came: which of the sectors it is cannot be told
 };
 
 struct ReadOrder {
   std::uint64_t piece_bytes = 1u << 20;  // read at once where all is well
   std::uint64_t probe_bytes = 64u << 10;
-  std::uint64_t sector_bytes = 512;  // what fails as one
-  unsigned rounds = 2;               // of what failed
+  std::uint64_t sector_bytes = 512;  // what fails as one; the other figures are multiples of it
+  std::uint64_t logical_sector_bytes = 512;
+  unsigned rounds = 2;  // of what failed
 };
 
 // Reads what the map does not have, by `read`, until all of it was tried, and notes it there.

@@ -13,6 +13,14 @@ namespace {
 
 namespace fs = std::filesystem;
 
+using Words = std::vector<std::string>;
+
+Words words(const std::vector<HostUse>& uses) {
+  Words all;
+  for (const HostUse& use : uses) all.push_back(use.words);
+  return all;
+}
+
 class LinuxDisks : public testing::Test {
  protected:
   LinuxDisks() {
@@ -79,7 +87,8 @@ TEST_F(LinuxDisks, AUsbDiskWithPartitionsSaysAllItKnows) {
   EXPECT_EQ(one.health, "26 requests failed since it was connected");
   ASSERT_EQ(one.partitions.size(), 1u);
   EXPECT_EQ(one.partitions[0].range, (Range{2048 * 512, 1024 * 512}));
-  EXPECT_EQ(one.partitions[0].uses, (std::vector<std::string>{"mounted on /srv/sea birds"}));
+  EXPECT_EQ(words(one.partitions[0].uses), (Words{"mounted on /srv/sea birds"}));
+  EXPECT_EQ(one.partitions[0].uses.at(0).release, "umount '/srv/sea birds'");
   EXPECT_TRUE(one.in_use());
   EXPECT_FALSE(one.computers_own);
 }
@@ -103,9 +112,9 @@ TEST_F(LinuxDisks, TheComputersOwnIsKnownThroughAnArrayAndALogicalVolume) {
   const auto found = disks();
   ASSERT_EQ(found.size(), 1u);
   EXPECT_TRUE(found[0].computers_own);
-  EXPECT_EQ(found[0].partitions.at(0).uses,
-            (std::vector<std::string>{"in array md0", "in the logical volume tower-root",
-                                      "mounted on /"}));
+  EXPECT_EQ(words(found[0].partitions.at(0).uses),
+            (Words{"in array md0", "in the logical volume tower-root", "mounted on /"}));
+  EXPECT_EQ(found[0].partitions[0].uses.at(0).release, "mdadm --stop /dev/md0");
 }
 
 TEST_F(LinuxDisks, WhatIsNoDiskIsLeftOut) {

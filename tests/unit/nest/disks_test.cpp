@@ -117,7 +117,7 @@ TEST_F(DisksTest, AnAddressBeginsWithTheNameAndGoesOnUnderTheWholeOfIt) {
 }
 
 TEST_F(DisksTest, TheInventoryLooksAtEachAndKeepsTheDead) {
-  add("GN-1").partitions = {{1, {}, "", {"mounted on /srv"}}};
+  add("GN-1").partitions = {{1, {}, "", {{"mounted on /srv", {}}}}};
   add("GN-2").health = "dead";
   OpenOptions options;
   options.host = bench_;
@@ -125,7 +125,7 @@ TEST_F(DisksTest, TheInventoryLooksAtEachAndKeepsTheDead) {
   ASSERT_EQ(list.size(), 2u);
   EXPECT_EQ(list[0].table, "mbr");
   EXPECT_EQ(list[0].parts.at(0).address, "disk:GN-1::1");
-  EXPECT_EQ(list[0].parts.at(0).uses, (std::vector<std::string>{"mounted on /srv"}));
+  EXPECT_EQ(list[0].parts.at(0).uses.at(0).words, "mounted on /srv");
   EXPECT_NE(list[1].unread.find("Input/output error"), std::string::npos);
   EXPECT_THROW(take_inventory(Session({}, context_)), Error);
 }

@@ -19,7 +19,9 @@ enum class ReadState {
   left,    // a read that met trouble before it, or was slow: to be tried again by itself
   good,    // in the image
   failed,  // a read of it alone failed
+  suspect  // in the image; other bytes came when it was read again
 };
+constexpr std::size_t kReadStates = 5;
 
 class ReadMap {
  public:
@@ -39,6 +41,8 @@ class ReadMap {
   std::optional<Range> largest(ReadState state) const;
   // The first of a state that ends behind `from`, cut to begin there.
   std::optional<Range> next(ReadState state, std::uint64_t from) const;
+  // What touches `range`, cut to it.
+  std::vector<Run> runs(Range range) const;
   // Of the byte; nothing past the end.
   std::optional<ReadState> at(std::uint64_t offset) const;
 
@@ -56,8 +60,8 @@ class ReadMap {
 
   std::uint64_t size_;
   Runs runs_;  // by offset, without gaps
-  std::array<std::uint64_t, 4> bytes_{};
-  std::array<std::set<std::pair<std::uint64_t, std::uint64_t>>, 4> by_length_;
+  std::array<std::uint64_t, kReadStates> bytes_{};
+  std::array<std::set<std::pair<std::uint64_t, std::uint64_t>>, kReadStates> by_length_;
 };
 
 }  // namespace lantern

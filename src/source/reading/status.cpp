@@ -1,4 +1,4 @@
-#include "physical/reading/status.h"
+#include "source/reading/status.h"
 
 #include <fmt/format.h>
 
@@ -19,7 +19,8 @@ namespace {
 
 constexpr std::uint64_t kVersion = 1;
 constexpr std::uint64_t kMaxTries = 1'000'000;
-constexpr std::array<std::string_view, 4> kStates = {"untried", "left", "good", "failed"};
+constexpr std::array<std::string_view, kReadStates> kStates = {"untried", "left", "good", "failed",
+                                                               "suspect"};
 
 std::optional<ReadState> state_of(std::string_view word) {
   for (std::size_t i = 0; i < kStates.size(); ++i)

@@ -1,4 +1,4 @@
-#include "physical/reading/read_map.h"
+#include "source/reading/read_map.h"
 
 #include <algorithm>
 
@@ -55,6 +55,16 @@ void ReadMap::set(Range range, ReadState state, unsigned tries) {
 std::vector<ReadMap::Run> ReadMap::runs() const {
   std::vector<Run> all;
   for (const auto& [at, run] : runs_) all.push_back({{at, run.length}, run.state, run.tries});
+  return all;
+}
+
+std::vector<ReadMap::Run> ReadMap::runs(Range range) const {
+  std::vector<Run> all;
+  auto run = runs_.upper_bound(range.offset);
+  if (run != runs_.begin()) --run;
+  for (; run != runs_.end() && run->first < range.end(); ++run)
+    if (const Range part = intersect({run->first, run->second.length}, range); !part.empty())
+      all.push_back({part, run->second.state, run->second.tries});
   return all;
 }
 

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <chrono>
 #include <memory>
 #include <ostream>
@@ -9,6 +10,7 @@
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/output.h"
+#include "cli/progress.h"
 #include "lantern/lantern.h"
 
 namespace lantern::cli {
@@ -19,11 +21,13 @@ struct Options {
   std::string name;
   bool exact = false;
   bool watch = false;
+  bool check = false;
+  std::string picture;
 };
 
-std::string joined(const std::vector<std::string>& words) {
+std::string joined(const std::vector<HostUse>& uses) {
   std::string text;
-  for (const std::string& word : words) text += (text.empty() ? "" : "; ") + word;
+  for (const HostUse& use : uses) text += (text.empty() ? "" : "; ") + use.words;
   return text;
 }
 
@@ -90,17 +94,18 @@ void print_disk(const Job& job, const InventoryDisk& disk, bool exact) {
   out << '\n';
 }
 
+NamedDisk named(const Options& options, const Host& host, const Context& context) {
+  const std::string& name = options.name;
+  return find_disk(host, name.starts_with("disk:") ? name.substr(5) : name, context);
+}
+
 int list_disks(Job& job, const Options& options) {
   const Session& session = options.common.session(job);
   std::vector<InventoryDisk> disks;
   if (options.name.empty()) {
     disks = take_inventory(session);
   } else {
-    const std::string name =
-        options.name.starts_with("disk:") ? options.name.substr(5) : options.name;
-    const NamedDisk wanted = find_disk(*session.options().host, name, job.context);
-    for (InventoryDisk& disk : take_inventory(session))
-      if (disk.disk.name == wanted.name) disks.push_back(std::move(disk));
+    disks.push_back(look_at_disk(session, named(options, *session.options().host, job.context)));
   }
   if (options.common.json) {
     JsonWriter json(job.streams.out);
@@ -148,6 +153,70 @@ int watch_disks(Job& job, const Options& options) {
   return kDone;
 }
 
+// All of a disk is read, and nothing written.
+int check_disk(Job& job, const Options& options) {
+  if (options.name.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "which disk is to be checked?",
+                "for example: lantern disks --check disk:SK-00961");
+  const Host& host = *options.common.host(job);
+  const NamedDisk disk = named(options, host, job.context);
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  const SurfaceReport report =
+      check_surface(host.open_disk(disk.facts, job.context), {}, job.context);
+  line->clear();
+  const std::string address = "disk:" + disk.name;
+  const DiskPicture picture = picture_of_surface(address, report);
+  double least = 0, most = 0;
+  for (const SurfacePlace& place : report.places) {
+    const double rate = SurfaceReport::rate(place);
+    if (rate > 0 && (least == 0 || rate < least)) least = rate;
+    most = std::max(most, rate);
+  }
+  std::uint64_t lost = 0;
+  for (const Range& range : report.unreadable) lost += range.length;
+  std::ostream& out = job.streams.out;
+  if (options.common.json) {
+    JsonWriter json(out);
+    json.begin_object().key("disk").value(address).key("disk_bytes").value(report.disk_bytes);
+    json.key("reads").value(report.reads).key("unreadable").begin_array();
+    for (const Range& range : report.unreadable)
+      json.begin_array().value(range.offset).value(range.length).end_array();
+    json.end_array().key("places").begin_array();
+    for (const SurfacePlace& place : report.places) {
+      json.begin_object().key("offset_bytes").value(place.range.offset);
+      json.key("length_bytes").value(place.range.length);
+      json.key("unreadable_bytes").value(place.unreadable_bytes);
+      json.key("bytes_per_second").value(static_cast<std::uint64_t>(SurfaceReport::rate(place)));
+      json.key("slowest_read_seconds").value(place.slowest_seconds).end_object();
+    }
+    json.end_array().key("stopped").value(report.stopped);
+    findings_json(json, job.context);
+    json.end_object();
+  } else {
+    out << coloured(job.streams, Meaning::heading, for_terminal(address)) << "  "
+        << size_text(report.disk_bytes, options.exact) << '\n'
+        << as_text(picture, 64);
+    out << fmt::format("  rate {}/s to {}/s by place\n",
+                       size_text(static_cast<std::uint64_t>(least), options.exact),
+                       size_text(static_cast<std::uint64_t>(most), options.exact));
+    if (report.unreadable.empty())
+      out << (report.stopped ? "  nothing unreadable so far\n" : "  all of it can be read\n");
+    else
+      out << coloured(job.streams, Meaning::damaged,
+                      fmt::format("  {} in {} cannot be read", size_text(lost, options.exact),
+                                  counted(report.unreadable.size(), "place")))
+          << fmt::format("; copy it with lantern image {} OUT --failing\n", for_shell(address));
+  }
+  if (!options.picture.empty()) draw(picture, options.picture);
+  if (report.stopped) job.streams.err << "lantern: " << for_terminal(report.why_stopped) << '\n';
+  const int code = report.stopped              ? kStopped
+                   : report.unreadable.empty() ? kDone
+                                               : kDoneWithFindings;
+  append_to_case(options.common.case_folder, job, {address}, {}, code);
+  return code;
+}
+
 }  // namespace
 
 Run add_disks(OptionParser& parser, Job& job) {
@@ -157,11 +226,14 @@ Run add_disks(OptionParser& parser, Job& job) {
   command.option("NAME", options->name, "only this one: a name, or part of a model or serial");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.flag("--watch", options->watch, "say which disks come and go, until it is stopped");
+  command.flag("--check", options->check, "read all of the disk NAME, and say how each place came");
+  command.option("--picture", options->picture, "with --check: draw that to a file, .png or .svg");
   command.footer("Example: lantern disks");
   return [&job, options] {
     if (options->watch && options->common.json)
       throw Error(ErrorCode::usage, {}, std::nullopt, "--watch writes no JSON",
                   "leave one of the two out");
+    if (options->check) return check_disk(job, *options);
     return options->watch ? watch_disks(job, *options) : list_disks(job, *options);
   };
 }

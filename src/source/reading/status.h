@@ -7,7 +7,7 @@
 #include <optional>
 #include <string>
 
-#include "physical/reading/read_map.h"
+#include "source/reading/read_map.h"
 
 namespace lantern {
 
