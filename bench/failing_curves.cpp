@@ -12,6 +12,7 @@
 #include <string>
 #include <vector>
 
+#include "base/bytes.h"
 #include "lantern/context.h"
 #include "physical/reading/order.h"
 #include "source/failing_source.h"

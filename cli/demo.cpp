@@ -50,7 +50,7 @@ constexpr std::string_view kBench =
    "image": "camera-card.img", "removable": true, "rotations_per_minute": 5400,
    "temperature_celsius": 47,
    "health": "31 requests failed since it was connected",
-   "unreadable": [[786432, 4096], [30408704, 131072]],
+   "unreadable": [[739328, 1024], [786432, 4096], [30408704, 131072]],
    "flaky": [{"range": [131072, 8192], "failures": 2}, {"range": [1048576, 4096], "failures": 1}],
    "slow": [{"range": [20971520, 1048576], "milliseconds": 20}]},
   {"model": "Card Reader", "serial": "0123456789", "bus": "usb", "port": "bench-usb-2",

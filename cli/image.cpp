@@ -79,15 +79,16 @@ void refuse_unsafe(const Job& job, const Options& options, const std::vector<std
 struct Whole {
   SourcePtr bytes;
   std::string path;  // on this computer
+  std::string name;  // that lasts, where it has one
 };
 
 Whole open_whole(const Job& job, const Options& options, const Address& address) {
   const std::string mark = "disk:";
   if (!address.first.starts_with(mark))
-    return {open_file_source(address.first, job.context), address.first};
+    return {open_file_source(address.first, job.context), address.first, address.print()};
   const Host& host = *options.common.host(job);
   const NamedDisk disk = find_disk(host, address.first.substr(mark.size()), job.context);
-  return {host.open_disk(disk.facts, job.context), disk.facts.device};
+  return {host.open_disk(disk.facts, job.context), disk.facts.device, mark + disk.name};
 }
 
 // What a copy of a failing disk has by now.
@@ -141,13 +142,13 @@ int tell_copy(Job& job, const Options& options, const std::string& source, const
 }
 
 // A disk that fails, in the order that gives the most of it.
-int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const Address& address,
+int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const std::string& name,
                  const std::string& out) {
   if (options.kind != "raw")
     throw Error(ErrorCode::usage, out, std::nullopt, "a failing disk is copied as raw bytes",
                 "leave --as out, and make another kind of the copy afterwards");
   FailingCopy wanted;
-  wanted.name = address.print();
+  wanted.name = name;
   wanted.rounds = options.rounds;
   wanted.give_up = std::chrono::seconds(options.give_up_after);
   wanted.metadata_first = options.metadata_first;
@@ -159,7 +160,7 @@ int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const 
   if (job.streams.err_is_terminal) job.context.progress = line;
   const FailingCopyState done = copy_failing_disk(disk, out, wanted, job.context);
   line->clear();
-  return tell_copy(job, options, address.first, out, done);
+  return tell_copy(job, options, name, out, done);
 }
 
 // Copies of one disk, the first named as the source.
@@ -197,11 +198,11 @@ int make_image(Job& job, const Options& options) {
   if (options.failing && address.steps.empty()) {
     const Whole disk = open_whole(job, options, address);
     refuse_unsafe(job, options, {disk.path}, out);
-    return copy_failing(job, options, disk.bytes, address, out);
+    return copy_failing(job, options, disk.bytes, disk.name, out);
   }
   const Target target = options.common.session(job).open(address);
   refuse_unsafe(job, options, bottom_sources(target), out);
-  if (options.failing) return copy_failing(job, options, bytes_of(target), address, out);
+  if (options.failing) return copy_failing(job, options, bytes_of(target), address.print(), out);
   if (wanted.kind == ImageKind::qcow2_child) {
     const bool hash = wanted.hash;
     wanted = child_of(address, target.disks.front()->container.format, out);
@@ -246,23 +247,24 @@ Run add_image(OptionParser& parser, Job& job) {
   command
       .option("SRC OUT", options->arguments,
               "what to copy (a disk, a volume, a file in one), and the image to write")
-      .values(0, 2);
+      .values(1, 2);
   command.option("--as", options->kind, "the kind of image")
       .one_of({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx", "qcow2",
                "qcow2-compressed", "qcow2-child"});
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
+  command.heading("A disk that fails");
   command.flag("--failing", options->failing,
-               "a disk that fails: what reads well first, trouble later; goes on where it stopped");
+               "what reads well first, trouble later; the same command goes on where it stopped");
   command.option("--rounds", options->rounds, "how often what failed is tried again (default 2)");
   command.option("--give-up-after", options->give_up_after,
-                 "seconds after which a read of a failing disk is given up (default 20)");
+                 "seconds after which a read is given up (default 20)");
   command.flag("--metadata-first", options->metadata_first,
-               "of a failing disk the structures of its file systems before all else");
+               "the structures of its file systems before all else");
   command.option("--files-first", options->files_first,
-                 "of a failing disk files of this shell pattern before all else; repeatable");
+                 "files of this shell pattern before all else; repeatable");
   command.option("--join", options->join,
-                 "a copy of the same failing disk, to take what it has; repeatable");
-  command.option("--state", options->state, "only show what of a failing disk this copy has");
+                 "another copy of the same disk, to take what it has; repeatable");
+  command.option("--state", options->state, "only show what of the disk this copy has");
   command.option("--picture", options->picture, "draw that to a file, .png or .svg");
   command.footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
   return [&job, options] { return make_image(job, *options); };

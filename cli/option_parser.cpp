@@ -68,6 +68,10 @@ OptionHandle Command::option(const std::string& name, double& value,
   return OptionHandle(*app_->add_option(name, value, help));
 }
 
+void Command::heading(const std::string& title) const {
+  app_->option_defaults()->group(title);
+}
+
 void Command::footer(const std::string& text) const {
   app_->footer(text);
 }

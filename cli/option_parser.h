@@ -50,6 +50,8 @@ class Command {
   OptionHandle option(const std::string& name, std::uint32_t& value, const std::string& help) const;
   OptionHandle option(const std::string& name, std::uint64_t& value, const std::string& help) const;
   OptionHandle option(const std::string& name, double& value, const std::string& help) const;
+  // Of what is added from here on.
+  void heading(const std::string& title) const;
   void footer(const std::string& text) const;
 
  private:

@@ -25,6 +25,7 @@ say extract tower.img TOWER --deleted
 say image station.vdi station.qcow2 --as qcow2
 say disks --simulate bench.json
 say image disk:skua skua.img --failing --simulate bench.json
+say find skua.img --touches-unreadable
 say extract skua.img SKUA --deleted
 
 # Every file that came back whole must be one that was on the disks, byte for byte.

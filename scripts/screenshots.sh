@@ -37,6 +37,12 @@ R
 shoot demo 'lantern demo skerrow'
 shoot survey 'lantern survey skerrow/station.vdi' 'lantern survey skerrow/camera-card.img'
 shoot disks 'lantern disks --simulate skerrow/bench.json'
+shoot map 'lantern map disk:GN-30417 tower.vmdk --simulate skerrow/bench.json' \
+  'lantern survey tower.vmdk --simulate skerrow/bench.json' 'lantern map --check . --simulate skerrow/bench.json'
+shoot failing 'lantern image disk:skua skua.img --failing --simulate skerrow/bench.json' 'lantern find skua.img --touches-unreadable' \
+  'lantern disks --check disk:skua --simulate skerrow/bench.json'
+rm -f "$out/copy-state.png"
+lantern image --state "$work/skua.img" --picture "$out/copy-state.png"
 shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi station.qcow2 --as qcow2' \
   'lantern survey station.qcow2'
 shoot list 'lantern list skerrow/station.vdi --deleted'

@@ -204,8 +204,9 @@ int check_disk(Job& job, const Options& options) {
       out << (report.stopped ? "  nothing unreadable so far\n" : "  all of it can be read\n");
     else
       out << coloured(job.streams, Meaning::damaged,
-                      fmt::format("  {} in {} cannot be read", size_text(lost, options.exact),
-                                  counted(report.unreadable.size(), "place")))
+                      fmt::format("  reads failed in {}: up to {} cannot be read",
+                                  counted(report.unreadable.size(), "place"),
+                                  size_text(lost, options.exact)))
           << fmt::format("; copy it with lantern image {} OUT --failing\n", for_shell(address));
   }
   if (!options.picture.empty()) draw(picture, options.picture);

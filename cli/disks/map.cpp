@@ -213,8 +213,9 @@ int check(Job& job, const Options& options) {
         job.streams.out << "           " << (options.fix ? "" : "--fix: ") << one.cure << '\n';
     }
     if (all.empty()) job.streams.out << "No descriptor there points to a disk.\n";
+    print_findings(job.streams, job.streams.err, job.context);
   }
-  return wrong > 0 ? kDoneWithFindings : kDone;
+  return wrong > 0 ? kDoneWithFindings : exit_for_findings(job);
 }
 
 int release(Job& job, const Options& options) {
@@ -256,7 +257,7 @@ Run add_map(OptionParser& parser, Job& job) {
       .option("SRC OUT", options->arguments,
               "disk:NAME, or partitions of it (disk:NAME::2), and the descriptor to write; several "
               "disks go into a folder")
-      .values(0, 256);
+      .values(1, 256);
   command.option("--for", options->for_whom, "the hypervisor that is to open it")
       .one_of(hypervisors());
   command

@@ -38,13 +38,14 @@ std::string fullness(const ByteSource& disk) {
 }
 
 std::string facts_of(const Container& container) {
+  if (!container.points_to.empty())
+    return fmt::format("{}, points to {}, now {}, {}", container.variant, container.points_to,
+                       container.files.front(), human_size(container.flat->size()));
   std::string text = container.variant;
   if (!text.empty()) text += ", ";
   text += fmt::format("stands for a disk of {}, {}", human_size(container.flat->size()),
                       fullness(*container.flat));
-  if (!container.points_to.empty())
-    text += fmt::format(", points to {}, now {}", container.points_to, container.files.front());
-  else if (!container.files.empty())
+  if (!container.files.empty())
     text += fmt::format(", in {} of {} together", counted(container.files.size() + 1, "file"),
                         human_size(container.stored_bytes));
   if (!container.id.empty()) text += ", id " + container.id;

@@ -72,7 +72,7 @@ class Assembly {
       context_.check_cancelled();
       if (extent.sectors > kMostSectors || at > kMostSectors * kSector)
         throw Error(ErrorCode::cannot_read, context_.address, std::nullopt,
-                    fmt::format("vmdk: an extent of {} sectors is none", extent.sectors),
+                    fmt::format("vmdk: invalid extent of {} sectors", extent.sectors),
                     "look at the descriptor with ::bytes");
       add(extent, at, container, pieces);
       at += extent.sectors * kSector;

@@ -240,9 +240,14 @@ std::string_view name_of(MapState state) {
 std::vector<CheckedMap> check_maps(const std::string& folder, const Session& session) {
   const std::vector<NamedDisk> disks = name_disks(*session.options().host, session.context());
   std::vector<CheckedMap> all;
-  for (const fs::path& path : files_below(folder, session.context()))
-    if (const auto descriptor = pointer_at(path, session.context()))
-      all.push_back(Check(path.string(), *descriptor, disks, session).run());
+  for (const fs::path& path : files_below(folder, session.context())) try {
+      if (const auto descriptor = pointer_at(path, session.context()))
+        all.push_back(Check(path.string(), *descriptor, disks, session).run());
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      session.context().report(FindingCode::source_unreadable, Severity::warning, {}, error.line(),
+                               "whether it points to a disk is not known");
+    }
   return all;
 }
 

@@ -9,7 +9,6 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
-#include "recover/hash_thread.h"
 
 namespace lantern {
 namespace {
@@ -124,7 +123,8 @@ void DiskCopy::take_over(const std::string& copy) {
                             status_.map.size()),
                 "join copies of one disk");
   refuse_another_disk(*other, status->map, copy);
-  for (const ReadMap::Run& run : status->map.runs()) take_run(*other, run);
+  const SourcePtr ours = bytes();
+  for (const ReadMap::Run& run : status->map.runs()) take_run(*other, *ours, run);
   note();
 }
 
@@ -151,9 +151,8 @@ void DiskCopy::refuse_another_disk(const ByteSource& other, const ReadMap& map,
                 "join copies of one disk");
 }
 
-void DiskCopy::take_run(const ByteSource& other, const ReadMap::Run& run) {
+void DiskCopy::take_run(const ByteSource& other, const ByteSource& ours, const ReadMap::Run& run) {
   const bool has = run.state == ReadState::good || run.state == ReadState::suspect;
-  const SourcePtr ours = bytes();
   Bytes theirs, own_bytes;
   for (const ReadMap::Run& own : status_.map.runs(run.range)) {
     if (rank(own.state) < rank(run.state) && !has) {
@@ -174,7 +173,7 @@ void DiskCopy::take_run(const ByteSource& other, const ReadMap::Run& run) {
         status_.map.set(piece, run.state);
       } else if (own.state == ReadState::good && run.state == ReadState::good) {
         own_bytes.resize(theirs.size());
-        ours->read(at, own_bytes);
+        ours.read(at, own_bytes);
         for (std::size_t i = 0; i < theirs.size(); i += kSector) {
           const std::size_t length = std::min<std::size_t>(kSector, theirs.size() - i);
           if (!std::equal(theirs.begin() + static_cast<std::ptrdiff_t>(i),
@@ -187,23 +186,19 @@ void DiskCopy::take_run(const ByteSource& other, const ReadMap::Run& run) {
   }
 }
 
-std::string DiskCopy::finish(bool hash) {
+void DiskCopy::finish() {
   note();
-  std::string hex = hash ? sha256() : std::string();
   out_->finish(path_);
-  return hex;
 }
 
-std::string DiskCopy::sha256() const {
-  const SourcePtr copy = bytes();
-  HashThread thread(context_.cancel);
-  for (std::uint64_t at = 0; at < copy->size(); at += kPiece) {
-    context_.check_cancelled();
-    auto piece =
-        std::make_shared<Bytes>(static_cast<std::size_t>(std::min(kPiece, copy->size() - at)));
-    copy->read(at, *piece);
-    const std::size_t length = piece->size();
-    thread.add(std::move(piece), length);
+std::string hash_rest(const ByteSource& image, std::uint64_t from, HashThread& thread,
+                      const Context& context) {
+  for (std::uint64_t at = from; at < image.size(); at += kPiece) {
+    context.check_cancelled();
+    const auto piece =
+        std::make_shared<Bytes>(static_cast<std::size_t>(std::min(kPiece, image.size() - at)));
+    image.read(at, *piece);
+    thread.add(piece, piece->size());
   }
   return thread.finish_hex();
 }
@@ -232,8 +227,11 @@ FailingCopyState join_copies(const std::vector<std::string>& copies, const std::
   FailingCopyState state;
   try {
     for (const std::string& copy : copies) joined.take_over(copy);
-    if (joined.map().bytes(ReadState::untried) + joined.map().bytes(ReadState::left) == 0)
-      state.sha256 = joined.finish(hash);
+    if (joined.map().bytes(ReadState::untried) + joined.map().bytes(ReadState::left) == 0) {
+      HashThread thread(context.cancel);
+      if (hash) state.sha256 = hash_rest(*joined.bytes(), 0, thread, context);
+      joined.finish();
+    }
   } catch (const Error& error) {
     if (error.code() != ErrorCode::stopped) throw;
     state.stopped = true;

@@ -11,10 +11,15 @@
 #include "base/bytes.h"
 #include "lantern/byte_source.h"
 #include "lantern/physical/failing_disk.h"
+#include "recover/hash_thread.h"
 #include "recover/image/output_file.h"
 #include "source/reading/status.h"
 
 namespace lantern {
+
+// The sum of what was added already and of the image from byte `from` on. Throws Error{stopped}.
+std::string hash_rest(const ByteSource& image, std::uint64_t from, HashThread& thread,
+                      const Context& context);
 
 class DiskCopy {
  public:
@@ -36,15 +41,14 @@ class DiskCopy {
   // What another copy of the disk has and this one lacks. Throws Error{refused}: it is of another
   // disk, or it is no such copy.
   void take_over(const std::string& copy);
-  // Gives the image its name; `hash`: its SHA-256 comes back.
-  std::string finish(bool hash);
+  // Gives the image its name.
+  void finish();
   void report(FailingCopyState& state) const;
 
  private:
   void take_up();
   void refuse_another_disk(const ByteSource& other, const ReadMap& map, const std::string& path);
-  void take_run(const ByteSource& other, const ReadMap::Run& run);
-  std::string sha256() const;
+  void take_run(const ByteSource& other, const ByteSource& ours, const ReadMap::Run& run);
 
   std::string path_, part_, status_path_;
   Context context_;

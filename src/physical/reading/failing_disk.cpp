@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <optional>
 
 #include "lantern/error.h"
 #include "lantern/text.h"
@@ -29,6 +30,7 @@ class FailingDiskCopy {
         copy_(std::move(out), wanted.name, disk->size(), context),
         order_(order_for(*disk, wanted)),
         repeats_(order_.logical_sector_bytes) {
+    if (wanted.hash) hash_.emplace(context.cancel);
     for (const std::string& other : wanted.join) copy_.take_over(other);
     if (copy_.map().bytes(ReadState::good) > 0) refuse_another_disk();
   }
@@ -38,9 +40,13 @@ class FailingDiskCopy {
     try {
       if (wanted_.metadata_first || !wanted_.files_first.empty())
         read_wanted_first(copy_, order_, wanted_, read, context_);
+      in_order_ = true;
       read_in_order(copy_.map(), order_, read, context_);
+      in_order_ = false;
       ask_again();
-      state_.sha256 = copy_.finish(wanted_.hash);
+      copy_.note();
+      if (hash_) state_.sha256 = hash_rest(*copy_.bytes(), hashed_, *hash_, context_);
+      copy_.finish();
     } catch (const Error& error) {
       if (error.code() != ErrorCode::stopped && error.code() != ErrorCode::cannot_read) throw;
       state_.stopped = true;
@@ -76,7 +82,7 @@ class FailingDiskCopy {
     Bytes then(static_cast<std::size_t>(order_.sector_bytes));
     for (std::size_t i = 0; i < good.size(); i += step) {
       const std::uint64_t last = (good[i].end() / order_.sector_bytes - 1) * order_.sector_bytes;
-      const ByteView now = reads_.read({last, then.size()}).good;
+      const ByteView now = ask({last, then.size()}).good;
       if (now.size() < then.size()) continue;
       copy->read(last, then);
       if (!std::equal(now.begin(), now.end(), then.begin()))
@@ -96,6 +102,9 @@ class FailingDiskCopy {
 
   Tried read(Range range) {
     const TimedReads::Answer answer = ask(range);
+    if (in_order_ && answer.good.size() == order_.piece_bytes && answer.took <= wanted_.slow)
+      begin_next(range.end());
+    add_to_hash(range.offset, answer.good);
     repeats_.saw(range.offset, answer.good);
     writing_ = true;
     copy_.write(range.offset, answer.good);
@@ -105,6 +114,19 @@ class FailingDiskCopy {
       context_.progress->update(copy_.map().bytes(ReadState::good), copy_.map().size(),
                                 copy_.path());
     return {answer.good.size(), answer.took > wanted_.slow, answer.given_up};
+  }
+
+  // Where all is well the piece behind is next.
+  void begin_next(std::uint64_t at) {
+    const std::vector<ReadMap::Run> runs = copy_.map().runs({at, order_.piece_bytes});
+    if (!runs.empty() && runs.front().state == ReadState::untried) reads_.begin(runs.front().range);
+  }
+
+  // As long as pieces come one behind the other; the rest is taken from the copy in the end.
+  void add_to_hash(std::uint64_t offset, ByteView bytes) {
+    if (!hash_ || offset != hashed_) return;
+    hash_->add(std::make_shared<Bytes>(bytes.begin(), bytes.end()), bytes.size());
+    hashed_ += bytes.size();
   }
 
   // What came for two places is asked for once more: a disk that gives other bytes then is not to
@@ -144,6 +166,9 @@ class FailingDiskCopy {
   ReadOrder order_;
   RepeatWatch repeats_;
   FailingCopyState state_;
+  std::optional<HashThread> hash_;
+  std::uint64_t hashed_ = 0;  // bytes from the start of the disk
+  bool in_order_ = false;
   bool writing_ = false;  // no room is left: the status is as it was noted last
 };
 

@@ -13,6 +13,8 @@
 namespace lantern {
 namespace {
 
+using Steady = std::chrono::steady_clock;
+
 constexpr std::chrono::milliseconds kBetweenLooks{200};  // whether the work was cancelled
 constexpr std::size_t kMaxAbandoned = 8;                 // reads without an answer at one time
 
@@ -33,6 +35,7 @@ struct TimedReads::Worker {
         thrown = std::current_exception();
       }
       lock.lock();
+      ended_at = Steady::now();
       busy = false;
       answered.notify_all();
       if (ended) return;
@@ -44,6 +47,7 @@ struct TimedReads::Worker {
   std::condition_variable asked, answered;
   bool busy = false, ended = false;
   Range range;
+  Steady::time_point began, ended_at;
   Bytes bytes;  // the worker's alone while it is busy
   ReadResult result;
   std::exception_ptr thrown;
@@ -59,7 +63,7 @@ TimedReads::~TimedReads() {
   worker_->asked.notify_all();
 }
 
-TimedReads::Answer TimedReads::read(Range range) {
+void TimedReads::begin(Range range) {
   std::erase_if(abandoned_, [](const auto& each) { return each.expired(); });
   if (abandoned_.size() >= kMaxAbandoned)
     throw Error(ErrorCode::stopped, {}, range.offset,
@@ -71,37 +75,58 @@ TimedReads::Answer TimedReads::read(Range range) {
     // It may outlive this: a read that hangs cannot be ended.
     std::thread([worker = worker_] { worker->work(); }).detach();
   }
-  const auto began = std::chrono::steady_clock::now();
-  std::unique_lock lock(worker_->mutex);
+  const std::lock_guard lock(worker_->mutex);
   worker_->range = range;
   worker_->bytes.resize(static_cast<std::size_t>(range.length));
   worker_->thrown = nullptr;
+  worker_->began = Steady::now();
   worker_->busy = true;
   worker_->asked.notify_all();
-  Answer answer;
-  const auto is_done = [&] { return !worker_->busy; };
-  const auto until = began + give_up_;
-  bool came = false;
-  do {
+  begun_ = range;
+}
+
+// False: it did not answer in time.
+bool TimedReads::wait() {
+  std::unique_lock lock(worker_->mutex);
+  const auto until = worker_->began + give_up_;
+  while (worker_->busy) {
+    if (Steady::now() >= until) return false;
     context_.check_cancelled();
-    came = worker_->answered.wait_until(
-        lock, std::min(until, std::chrono::steady_clock::now() + kBetweenLooks), is_done);
-  } while (!came && std::chrono::steady_clock::now() < until);
-  answer.took = std::chrono::steady_clock::now() - began;
-  if (!came) {
-    worker_->ended = true;
-    lock.unlock();
-    abandoned_.push_back(worker_);
-    worker_.reset();
+    worker_->answered.wait_until(lock, std::min(until, Steady::now() + kBetweenLooks));
+  }
+  return true;
+}
+
+TimedReads::Answer TimedReads::read(Range range) {
+  // What was begun and is not wanted any more comes first: the disk is at it.
+  const bool is_begun = begun_ == range;
+  if (begun_ && !is_begun && !wait()) abandon();
+  if (!is_begun) begin(range);
+  begun_.reset();
+  Answer answer;
+  if (!wait()) {
+    answer.took = Steady::now() - worker_->began;
     answer.given_up = true;
+    abandon();
     return answer;
   }
+  answer.took = worker_->ended_at - worker_->began;
   if (worker_->thrown) std::rethrow_exception(worker_->thrown);
   const ReadResult& got = worker_->result;
   const std::uint64_t good =
       got.unreadable.empty() ? got.length : got.unreadable.front().offset - range.offset;
-  answer.good = ByteView(worker_->bytes).first(static_cast<std::size_t>(good));
+  std::swap(answered_, worker_->bytes);
+  answer.good = ByteView(answered_).first(static_cast<std::size_t>(good));
   return answer;
+}
+
+void TimedReads::abandon() {
+  {
+    const std::lock_guard lock(worker_->mutex);
+    worker_->ended = true;
+  }
+  abandoned_.push_back(worker_);
+  worker_.reset();
 }
 
 }  // namespace lantern

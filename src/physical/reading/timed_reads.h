@@ -5,6 +5,7 @@
 
 #include <chrono>
 #include <memory>
+#include <optional>
 #include <vector>
 
 #include "base/bytes.h"
@@ -28,13 +29,20 @@ class TimedReads {
   // Asks nothing again and nothing behind the first failure. Throws what the disk throws, and
   // Error{stopped} at cancel, also while it waits, and when too many reads were never answered.
   Answer read(Range range);
+  // Begins a read that is sure to be asked for next, while the caller is at work with the last.
+  void begin(Range range);
 
  private:
   struct Worker;
+  bool wait();
+  void abandon();
+
   SourcePtr disk_;
   std::chrono::milliseconds give_up_;
   Context context_;
   std::shared_ptr<Worker> worker_;
+  std::optional<Range> begun_;
+  Bytes answered_;
   std::vector<std::weak_ptr<Worker>> abandoned_;  // they live as long as their read
 };
 

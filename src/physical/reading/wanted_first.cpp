@@ -32,15 +32,13 @@ class WantedFirst {
   }
 
   void run() {
-    for (unsigned round = 0;; ++round) {
-      const std::uint64_t had = copy_.map().bytes(ReadState::failed);
-      walk();
-      if (thrown_) std::rethrow_exception(thrown_);
-      const bool lost_some = copy_.map().bytes(ReadState::failed) > 0;
-      if (!lost_some || round >= wanted_.rounds) return;
-      // Only what was wanted was tried so far: what failed of it hides the rest.
-      if (!try_failed_again(round + 1) && copy_.map().bytes(ReadState::failed) == had) return;
-    }
+    walk();
+    // Only what was wanted was tried so far: what failed of it may hide the rest.
+    for (unsigned tries = 1; tries <= wanted_.rounds; ++tries)
+      if (try_failed_again(tries)) {
+        walk();
+        tries = 0;
+      }
   }
 
  private:
@@ -60,6 +58,7 @@ class WantedFirst {
     } catch (const Error& error) {
       if (is_ours(error)) throw;
     }
+    if (thrown_) std::rethrow_exception(thrown_);
   }
 
   // Of the copying, or of the disk that is gone; not of a file system that cannot be read.
@@ -71,15 +70,13 @@ class WantedFirst {
     try {
       const auto files = volume.file_system();
       if (!files) return;
-      std::vector<Entry> matching;
       files->walk({}, [&](const Entry& entry) {
         context_.check_cancelled();
         if (entry.kind == EntryKind::file && !wanted_.files_first.empty() &&
             matches_any(wanted_.files_first, entry.path))
-          matching.push_back(entry);
+          read_whole(*files, entry);
         return WalkStep::go_on;
       });
-      for (const Entry& entry : matching) read_whole(*files, entry);
     } catch (const Error& error) {
       if (is_ours(error)) throw;
     }

@@ -69,7 +69,7 @@ class Drawing {
   void grid(Box box) {
     const auto count = static_cast<double>(std::max<std::size_t>(picture_.places.size(), 1));
     const double side =
-        std::clamp(std::floor(std::sqrt(box.width * box.height / count)), 3.0, 24.0);
+        std::clamp(std::floor(std::sqrt(box.width * box.height / count)), 3.0, 48.0);
     const auto columns = static_cast<std::size_t>(std::max(box.width / side, 1.0));
     const double gap = side >= 8 ? 1 : 0;
     for (std::size_t i = 0; i < picture_.places.size(); ++i) {
@@ -108,6 +108,7 @@ class Drawing {
     }
     colour(0.13, 0.38, 0.55);
     cairo_set_line_width(cairo_.get(), 1.5);
+    cairo_new_path(cairo_.get());  // a text leaves a point behind
     const auto disk = static_cast<double>(std::max<std::uint64_t>(picture_.disk_bytes, 1));
     for (const PicturePlace& place : picture_.places) {
       if (place.state == PlaceState::untried) continue;
