@@ -13,6 +13,7 @@
 #include "nest/opening/folder_disks.h"
 #include "nest/opening/folder_neighbours.h"
 #include "nest/opening/surroundings.h"
+#include "source/data_sectors.h"
 
 namespace lantern {
 namespace {
@@ -291,6 +292,13 @@ class Descent {
       bytes = target_.volume->bytes;
     }
     around.as = options.as;
+    for (const auto& [key, value] : options.geometry) {
+      if (options.as != "raw" || key != "sector" || !has_data_sectors(value))
+        throw Error(ErrorCode::usage, here(), std::nullopt,
+                    fmt::format("\"{}={}\" does not fit as={}", key, value, options.as),
+                    "as=raw takes sector=520 and the like: sectors with more than their data");
+      bytes = make_data_sectors(std::move(bytes), value);
+    }
     enter(address.with(step), bytes, around);
   }
 
