@@ -134,7 +134,7 @@ FaultPlan dead_surface() {
 FaultPlan slow_zones() {
   FaultPlan plan = scattered();
   plan.unreadable.resize(40);
-  for (const std::uint64_t at : {20, 90, 200})
+  for (const std::uint64_t at : {20u, 90u, 200u})
     plan.slow.push_back({{at * kMiB, 10 * kMiB}, std::chrono::milliseconds(800)});
   return plan;
 }

@@ -11,6 +11,7 @@ import tempfile
 import time
 
 from lab import MIB, bad, check, sha
+from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])
 SIZE = 24 * MIB
@@ -215,7 +216,7 @@ def main():
         row = one(content, "hurt", unreadable=damage(r))
         print(f"hurt: {row['reads']} reads for {row['good_bytes']} of {row['disk_bytes']} bytes")
         one(content, "flaky", flaky=[{"range": [MIB, 4096], "failures": 2}, {"range": [9 * MIB, 512], "failures": 1}])
-        for number in range(2):
+        for number in share(range(3), 1):
             killed(content, r, number)
         hanging(content)
         nonsense()

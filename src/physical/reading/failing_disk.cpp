@@ -105,6 +105,8 @@ class FailingDiskCopy {
     if (in_order_ && answer.good.size() == order_.piece_bytes && answer.took <= wanted_.slow)
       begin_next(range.end());
     add_to_hash(range.offset, answer.good);
+    // A disk in trouble is the one that gives wrong sectors.
+    if (answer.good.size() < range.length || answer.took > wanted_.slow) repeats_.watch_closely();
     repeats_.saw(range.offset, answer.good);
     writing_ = true;
     copy_.write(range.offset, answer.good);
@@ -129,16 +131,30 @@ class FailingDiskCopy {
     hashed_ += bytes.size();
   }
 
+  bool is_repeat(const ByteSource& copy, const Repeat& repeat) const {
+    Bytes one(static_cast<std::size_t>(order_.logical_sector_bytes)), other(one.size());
+    for (std::uint64_t at = 0; at < repeat.range.length; at += one.size()) {
+      context_.check_cancelled();
+      copy.read(repeat.range.offset + at, one);
+      copy.read(repeat.as_at + (repeat.one_sector ? 0 : at), other);
+      if (one != other) return false;
+    }
+    return true;
+  }
+
   // What came for two places is asked for once more: a disk that gives other bytes then is not to
   // be believed there.
   void ask_again() {
     const SourcePtr copy = copy_.bytes();
     std::uint64_t asked = 0, twice = 0;
+    std::size_t places = 0;
     Bytes then;
     for (const Repeat& repeat : repeats_.found()) {
       context_.check_cancelled();
+      if (!is_repeat(*copy, repeat)) continue;
       const Range part{repeat.range.offset, std::min(repeat.range.length, order_.piece_bytes)};
       twice += repeat.range.length;
+      ++places;
       asked += part.length;
       if (asked > kMaxAskedAgain) continue;
       const ByteView now = ask(part).good;
@@ -155,7 +171,7 @@ class FailingDiskCopy {
     if (twice > 0)
       context_.report(FindingCode::source_suspect, Severity::note, repeats_.found().front().range,
                       fmt::format("{} in {} came with the content of another place",
-                                  human_size(twice), counted(repeats_.found().size(), "place")),
+                                  human_size(twice), counted(places, "place")),
                       "a file that is there twice does so, and a disk that gives wrong sectors");
   }
 

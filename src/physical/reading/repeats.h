@@ -6,6 +6,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "base/bytes.h"
@@ -22,22 +23,27 @@ struct Repeat {
 class RepeatWatch {
  public:
   // `sector_bytes`: of the disk.
-  explicit RepeatWatch(std::uint64_t sector_bytes);
+  explicit RepeatWatch(std::size_t sector_bytes);
 
+  // At every sector from now on; before at one of eight.
+  void watch_closely();
   // What the disk gave from `offset` on, a whole sector's start.
   void saw(std::uint64_t offset, ByteView bytes);
-  // Long enough to be told from chance, in the order they came. At most a thousand.
+  // Runs that look the same as others, in the order they came, at most a thousand. Whether they are
+  // is to be seen in what came.
   const std::vector<Repeat>& found();
 
  private:
   struct Seen {
-    std::uint64_t hash = 0;
+    std::uint64_t mark = 0;
     std::uint64_t offset = 0;
   };
+  // Empty: a fill pattern.
+  void add(std::uint64_t place, std::optional<std::uint64_t> mark);
   void end_run();
 
-  std::uint64_t sector_;
-  std::vector<Seen> seen_;  // by hash; a later content replaces an earlier one in its slot
+  std::size_t sector_, step_;  // bytes
+  std::vector<Seen> seen_;     // by mark; a later content replaces an earlier one in its slot
   Repeat run_;
   std::vector<Repeat> found_;
 };

@@ -20,6 +20,7 @@ Bytes random_bytes(std::size_t length, unsigned seed) {
 
 TEST(Repeats, AnotherPlacesContentIsNoticedAlsoOverSeveralReads) {
   RepeatWatch watch(512);
+  watch.watch_closely();
   const Bytes content = random_bytes(kLength, 1);
   watch.saw(0, content);
   watch.saw(1u << 20, ByteView(content).first(512 * 5));
@@ -33,6 +34,7 @@ TEST(Repeats, AnotherPlacesContentIsNoticedAlsoOverSeveralReads) {
 
 TEST(Repeats, OneSectorAgainAndAgainIsNoticed) {
   RepeatWatch watch(512);
+  watch.watch_closely();
   const Bytes sector = random_bytes(512, 3);
   Bytes same;
   for (int i = 0; i < 20; ++i) same.insert(same.end(), sector.begin(), sector.end());
@@ -45,6 +47,7 @@ TEST(Repeats, OneSectorAgainAndAgainIsNoticed) {
 
 TEST(Repeats, FillPatternsAndAFewSectorsAreNot) {
   RepeatWatch watch(512);
+  watch.watch_closely();
   watch.saw(0, Bytes(kLength));
   watch.saw(kLength, Bytes(kLength, std::byte{0xF6}));
   Bytes pattern(kLength);
@@ -54,6 +57,16 @@ TEST(Repeats, FillPatternsAndAFewSectorsAreNot) {
   watch.saw(3 * kLength, few);
   watch.saw(4 * kLength, few);
   EXPECT_TRUE(watch.found().empty());
+}
+
+TEST(Repeats, OfADiskWithoutTroubleOneSectorOfEightIsLookedAt) {
+  RepeatWatch watch(512);
+  const Bytes content = random_bytes(kLength, 6);
+  watch.saw(0, content);
+  watch.saw((1u << 20) + 512 * 3, ByteView(content).subspan(512 * 3));
+  ASSERT_EQ(watch.found().size(), 1u);
+  EXPECT_EQ(watch.found()[0].range, (Range{(1u << 20) + 4096, kLength - 4096}));
+  EXPECT_EQ(watch.found()[0].as_at, 4096u);
 }
 
 TEST(Repeats, TheSamePlaceReadAgainIsNone) {
