@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""imaging_runs.py LANTERN: copying a disk beside `dd` and `sha256sum` of the same loop device, in interleaved pairs, and
+"""imaging_runs.py LANTERN [MIB]: copying a disk beside `dd` and `sha256sum` of the same loop device, in interleaved pairs, and
 the list of 40 disks. As root, for the loop devices."""
 import os
 import statistics
@@ -9,7 +9,7 @@ import tempfile
 import time
 
 LANTERN = os.path.abspath(sys.argv[1])
-SIZE = 1 << 30
+SIZE = (int(sys.argv[2]) if len(sys.argv) > 2 else 1024) << 20
 PAIRS = 7
 
 

@@ -75,6 +75,7 @@ std::vector<DiskMap> plan_all(Job& job, const Options& options) {
       request.out = out + "/" + safe_file_name(name) + ".vmdk";
     }
   std::vector<DiskMap> maps;
+  maps.reserve(requests.size());
   for (const MapRequest& request : requests) maps.push_back(plan_map(request, session));
   return maps;
 }

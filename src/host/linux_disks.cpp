@@ -74,7 +74,7 @@ std::string number_text(dev_t device) {
   return fmt::format("{}:{}", major(device), minor(device));
 }
 
-// The number of a block device at a path; empty: it is none.
+// The number of a block device at a path; empty: something else is there.
 std::string block_number(const std::string& path) {
   struct stat facts {};
   return ::stat(path.c_str(), &facts) == 0 && S_ISBLK(facts.st_mode) ? number_text(facts.st_rdev)

@@ -17,7 +17,7 @@ inline constexpr std::array<ShownState, 6> kPlaceStates = {{
     {'.', "read", 0.62, 0.80, 0.66},
     {'~', "slow", 0.93, 0.80, 0.36},
     {'?', "suspect", 0.60, 0.42, 0.75},
-    {' ', "not tried", 0.90, 0.90, 0.91},
+    {'_', "not tried", 0.90, 0.90, 0.91},
     {'-', "left for later", 0.55, 0.60, 0.68},
     {'X', "unreadable", 0.75, 0.13, 0.16},
 }};

@@ -189,10 +189,10 @@ def files():
 
 def drawn():
     """The state of a copy and of a disk, as text and as pictures."""
-    ran = lantern("image", "--state", "hurt.img")
+    ran = lantern("image", "--state", "damaged.img")
     check("state", ran.returncode == 0 and "X unreadable" in ran.stdout, ran.stdout + ran.stderr)
     for name, head in (("state.png", b"\x89PNG"), ("state.svg", b"<?xml")):
-        lantern("image", "--state", "hurt.img", "--picture", name)
+        lantern("image", "--state", "damaged.img", "--picture", name)
         with open(name, "rb") as f:
             check("state", f.read(5).startswith(head), f"{name} is no picture")
     options = bench("surface.json", unreadable=[[5 * MIB, 4096]])
@@ -213,8 +213,8 @@ def main():
         with open("disk.raw", "wb") as f:
             f.write(content)
         one(content, "healthy")
-        row = one(content, "hurt", unreadable=damage(r))
-        print(f"hurt: {row['reads']} reads for {row['good_bytes']} of {row['disk_bytes']} bytes")
+        row = one(content, "damaged", unreadable=damage(r))
+        print(f"damaged: {row['reads']} reads for {row['good_bytes']} of {row['disk_bytes']} bytes")
         one(content, "flaky", flaky=[{"range": [MIB, 4096], "failures": 2}, {"range": [9 * MIB, 512], "failures": 1}])
         for number in share(range(3), 1):
             killed(content, r, number)

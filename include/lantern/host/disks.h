@@ -19,7 +19,7 @@ namespace lantern {
 // What uses a disk, and what ends that.
 struct HostUse {
   std::string words;    // "mounted on /srv", "swap", "in array md0", "open in qemu (process 12)"
-  std::string release;  // the system's own command that ends it; empty: there is none
+  std::string release;  // the system's own command that ends it; empty: it has no such
 };
 
 struct HostPartition {

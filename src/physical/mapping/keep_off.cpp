@@ -50,6 +50,7 @@ std::optional<Match> match_of(const HostDisk& disk) {
 // True when it ended well.
 bool run(std::vector<std::string> words) {
   std::vector<char*> arguments;
+  arguments.reserve(words.size() + 1);
   for (std::string& word : words) arguments.push_back(word.data());
   arguments.push_back(nullptr);
   pid_t child = 0;

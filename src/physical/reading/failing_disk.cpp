@@ -51,13 +51,21 @@ class FailingDiskCopy {
       if (error.code() != ErrorCode::stopped && error.code() != ErrorCode::cannot_read) throw;
       state_.stopped = true;
       state_.why_stopped = error.what();
-      if (!writing_) copy_.note();
+      note_in_the_end();
     }
     copy_.report(state_);
     return state_;
   }
 
  private:
+  void note_in_the_end() {
+    try {
+      copy_.note();
+    } catch (const Error&) {
+      // No room is left: the status is as it was noted last, and what was read since comes again.
+    }
+  }
+
   static ReadOrder order_for(const ByteSource& disk, const FailingCopy& wanted) {
     ReadOrder order;
     order.rounds = wanted.rounds;
@@ -108,9 +116,7 @@ class FailingDiskCopy {
     // A disk in trouble is the one that gives wrong sectors.
     if (answer.good.size() < range.length || answer.took > wanted_.slow) repeats_.watch_closely();
     repeats_.saw(range.offset, answer.good);
-    writing_ = true;
     copy_.write(range.offset, answer.good);
-    writing_ = false;
     copy_.note(false);
     if (context_.progress)
       context_.progress->update(copy_.map().bytes(ReadState::good), copy_.map().size(),
@@ -185,7 +191,6 @@ class FailingDiskCopy {
   std::optional<HashThread> hash_;
   std::uint64_t hashed_ = 0;  // bytes from the start of the disk
   bool in_order_ = false;
-  bool writing_ = false;  // no room is left: the status is as it was noted last
 };
 
 }  // namespace

@@ -68,7 +68,7 @@ class WantedFirst {
 
   void walk_volume(const VolumeLayer& volume) {
     try {
-      const auto files = volume.file_system();
+      const auto& files = volume.file_system();
       if (!files) return;
       files->walk({}, [&](const Entry& entry) {
         context_.check_cancelled();

@@ -75,14 +75,15 @@ class Drawing {
     for (std::size_t i = 0; i < picture_.places.size(); ++i) {
       const PicturePlace& place = picture_.places[i];
       const double x = box.x + static_cast<double>(i % columns) * side;
-      const double y = box.y + static_cast<double>(i / columns) * side;
+      const std::size_t row = i / columns;
+      const double y = box.y + static_cast<double>(row) * side;
       if (y + side > box.y + box.height + 1) break;
       const ShownState& shown = kPlaceStates.at(static_cast<std::size_t>(place.state));
       colour(shown.red, shown.green, shown.blue);
       cairo_rectangle(cairo_.get(), x, y, side - gap, side - gap);
       cairo_fill(cairo_.get());
       const std::size_t label_rows = std::max<std::size_t>(static_cast<std::size_t>(24 / side), 1);
-      if (i % columns == 0 && i / columns % label_rows == 0) {
+      if (i % columns == 0 && row % label_rows == 0) {
         colour(0.4, 0.4, 0.43);
         text(box.x - 10, y + std::min(side, 14.0), 13, human_size(place.range.offset), true);
       }

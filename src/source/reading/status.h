@@ -19,7 +19,7 @@ struct ReadingStatus {
 // Replaces `path` in one step. Throws Error{cannot_write, stopped (no room)}.
 void write_reading_status(const std::string& path, const ReadingStatus& status);
 
-// Empty when there is none. Throws Error{refused} for one that cannot be one, so that it is not
+// Empty: there is no such file. Throws Error{refused} for one that is not valid, so that it is not
 // replaced.
 std::optional<ReadingStatus> read_reading_status(const std::string& path);
 

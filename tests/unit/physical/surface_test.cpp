@@ -8,6 +8,12 @@
 #include "lantern/sources.h"
 #include "source/failing_source.h"
 
+// Fonts are found once and kept until the process ends, by a library of the system.
+extern "C" const char* __lsan_default_suppressions();
+extern "C" const char* __lsan_default_suppressions() {
+  return "leak:libfontconfig";
+}
+
 namespace lantern {
 namespace {
 

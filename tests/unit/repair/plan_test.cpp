@@ -5,6 +5,7 @@
 #include "kit/exfat_builder.h"
 #include "kit/ext_builder.h"
 #include "kit/fat_builder.h"
+#include "kit/thinned.h"
 #include "lantern/error.h"
 #include "lantern/repair.h"
 #include "lantern/structure.h"
@@ -170,7 +171,7 @@ TEST(RepairPlan, AnEntryLostIsMadeFromTheVolume) {
 
 TEST(RepairPlan, EveryBitOfATableFlippedIsSurvived) {
   const kit::Bytes whole = mbr_disk();
-  for (std::size_t bit = 446 * 8; bit < 512 * 8; bit += 5) {
+  for (std::size_t bit = 446 * 8; bit < 512 * 8; bit += kit::thinned(5)) {
     kit::Bytes disk = whole;
     disk[bit / 8] ^= std::byte{1} << (bit % 8);
     const Lab lab(disk);
