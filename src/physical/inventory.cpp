@@ -16,8 +16,20 @@ const HostPartition* partition_of(const HostDisk& disk, const VolumeRow& row) {
   return nullptr;
 }
 
+// By what is known of it: its name is not looked for again among all disks.
+DiskPtr open_listed(const Session& session, const InventoryDisk& listed) {
+  const auto device = std::make_shared<FileLayer>();
+  device->address.first = listed.address;
+  device->path = listed.disk.facts.device;
+  device->bytes =
+      session.options().host->open_disk(listed.disk.facts, session.context().at(listed.address));
+  Surroundings no_container;
+  no_container.as = "raw";
+  return session.open_bytes(device->bytes, device->address, no_container, {device});
+}
+
 void look_at(const Session& session, InventoryDisk& listed) {
-  const DiskPtr disk = session.open_first(Address::parse(listed.address));
+  const DiskPtr disk = open_listed(session, listed);
   listed.table = disk->table.scheme;
   for (const VolumeLayer& volume : disk->volumes) {
     session.context().check_cancelled();
