@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <memory>
 #include <ostream>
+#include <set>
 #include <thread>
 
 #include "cli/advice.h"
@@ -110,8 +111,11 @@ void print_map(const Job& job, const DiskMap& map, const Options& options) {
                                         {std::filesystem::absolute(map.file).parent_path()}})),
                2)
         << '\n';
-  for (const std::string& line : access_to(map.disk.facts.device))
-    out << "  " << wrapped(for_terminal(line), 2) << '\n';
+  std::set<std::string> devices;
+  for (const MapExtent& extent : map.extents)
+    if (extent.kind == MapExtent::Kind::device && devices.insert(extent.file).second)
+      for (const std::string& line : access_to(extent.file))
+        out << "  " << wrapped(for_terminal(line), 2) << '\n';
   out << "\nTo attach it with " << options.for_whom << " (--for names others):\n"
       << attach_lines(map, options.for_whom);
 }
