@@ -54,7 +54,7 @@ class DiskCopy {
   Context context_;
   ReadingStatus status_;
   std::optional<OutputFile> out_;
-  std::chrono::steady_clock::time_point noted_{};
+  std::chrono::steady_clock::time_point next_note_{};
   bool went_on_ = false;
 };
 
