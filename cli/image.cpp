@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <chrono>
 #include <filesystem>
 #include <memory>
@@ -19,7 +20,7 @@ constexpr std::size_t kTextColumns = 64, kTextPlaces = 1024;
 struct Options {
   CommonOptions common;
   std::vector<std::string> arguments;
-  std::string kind = "raw";
+  std::string kind;  // empty: by the ending of the output
   bool no_hash = false;
   bool failing = false;
   unsigned rounds = 2;
@@ -37,6 +38,31 @@ SourcePtr bytes_of(const Target& target) {
   if (target.entry) return target.file_system().open(*target.entry).bytes;
   if (target.volume) return target.volume_layer().bytes;
   return target.disk().container.flat;
+}
+
+// What an image of this kind is called by custom.
+std::string ending_of(std::string_view kind) {
+  for (const std::string_view family : {"vmdk", "vdi", "vhdx", "vhd", "qcow2"})
+    if (kind.starts_with(family)) return std::string(family);
+  return "raw";
+}
+
+// The kind that was asked for, else the one that the output's name says. Throws Error{usage} when
+// the two contradict each other.
+std::string kind_of(const std::string& asked, const std::string& out) {
+  std::string ending = std::filesystem::path(out).extension().string();
+  std::transform(ending.begin(), ending.end(), ending.begin(), [](char c) {
+    return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+  });
+  if (ending == ".img" || ending == ".dd") ending = ".raw";
+  const std::string said = ending.empty() ? "" : ending.substr(1);
+  const bool is_kind = said == "raw" || ending_of(said) == said;
+  if (asked.empty()) return is_kind ? said : "raw";
+  if (is_kind && ending_of(asked) != said)
+    throw Error(ErrorCode::usage, out, std::nullopt,
+                fmt::format("is named as {} and asked for as {}", said, asked),
+                "leave --as out, or name it ." + ending_of(asked));
+  return asked;
 }
 
 void write_ranges(JsonWriter& json, const char* key, const std::vector<Range>& ranges) {
@@ -144,9 +170,9 @@ int tell_copy(Job& job, const Options& options, const std::string& source, const
 // A disk that fails, in the order that gives the most of it.
 int copy_failing(Job& job, const Options& options, const SourcePtr& disk, const std::string& name,
                  const std::string& out) {
-  if (options.kind != "raw")
+  if (kind_of(options.kind, out) != "raw")
     throw Error(ErrorCode::usage, out, std::nullopt, "a failing disk is copied as raw bytes",
-                "leave --as out, and make another kind of the copy afterwards");
+                "name it .img, and make another kind of the copy afterwards");
   FailingCopy wanted;
   wanted.name = name;
   wanted.rounds = options.rounds;
@@ -186,13 +212,14 @@ int make_image(Job& job, const Options& options) {
   const bool outright = !options.common.source.empty();
   if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source and an output are needed",
-                "for example: lantern image station.vdi COPY.raw --as raw");
+                "for example: lantern image station.vdi COPY.raw");
   const std::string& out = options.arguments.back();
   const Address address =
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
   if (!options.failing && !options.join.empty()) return join(job, options, address.first, out);
   ImageOptions wanted;
-  wanted.kind = image_kind(options.kind).value_or(ImageKind::raw);
+  const std::string kind = kind_of(options.kind, out);
+  wanted.kind = image_kind(kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
   // What is looked at costs a failing disk reads: a whole one is opened as it is.
   if (options.failing && address.steps.empty()) {
@@ -214,12 +241,12 @@ int make_image(Job& job, const Options& options) {
   line->clear();
 
   if (options.common.json) {
-    print_json(job, out, options.kind, done);
+    print_json(job, out, kind, done);
   } else if (!done.stopped) {
     std::ostream& text = job.streams.out;
     text << fmt::format("{}, {} of them stored, written to {} as {}\n",
                         size_text(done.disk_bytes, false), size_text(done.stored_bytes, false),
-                        for_terminal(out), options.kind);
+                        for_terminal(out), kind);
     if (done.went_on) text << "gone on where an earlier run stopped\n";
     if (!done.sha256.empty()) text << "SHA-256 of the disk: " << done.sha256 << '\n';
     const std::uint64_t lost = total(done.unreadable);
@@ -248,7 +275,8 @@ Run add_image(OptionParser& parser, Job& job) {
       .option("SRC OUT", options->arguments,
               "what to copy (a disk, a volume, a file in one), and the image to write")
       .values(1, 2);
-  command.option("--as", options->kind, "the kind of image")
+  command
+      .option("--as", options->kind, "the kind of image; otherwise by the ending of OUT, else raw")
       .one_of({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx", "qcow2",
                "qcow2-compressed", "qcow2-child"});
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
@@ -266,7 +294,7 @@ Run add_image(OptionParser& parser, Job& job) {
                  "another copy of the same disk, to take what it has; repeatable");
   command.option("--state", options->state, "only show what of the disk this copy has");
   command.option("--picture", options->picture, "draw that to a file, .png or .svg");
-  command.footer("Example: lantern image station.vdi station.qcow2 --as qcow2");
+  command.footer("Example: lantern image station.vdi station.qcow2");
   return [&job, options] { return make_image(job, *options); };
 }
 

@@ -9,6 +9,48 @@
 #include "lantern/error.h"
 
 namespace lantern::cli {
+namespace {
+
+// Letters to change, add or leave out to make the one of the other; two that changed places count
+// as one.
+std::size_t distance(const std::string& a, const std::string& b) {
+  std::vector<std::vector<std::size_t>> to(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
+  for (std::size_t i = 0; i <= a.size(); ++i)
+    for (std::size_t j = 0; j <= b.size(); ++j) {
+      if (i == 0 || j == 0) {
+        to[i][j] = i + j;
+        continue;
+      }
+      to[i][j] = std::min({to[i - 1][j] + 1, to[i][j - 1] + 1,
+                           to[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0u : 1u)});
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+        to[i][j] = std::min(to[i][j], to[i - 2][j - 2] + 1);
+    }
+  return to[a.size()][b.size()];
+}
+
+// "did you mean X", or `otherwise` when none of the names is near.
+std::string near_miss(const std::string& word, const std::vector<std::string>& names,
+                      const std::string& otherwise) {
+  constexpr std::size_t kMaxLetters = 40, kMaxDistance = 2;
+  if (word.size() > kMaxLetters || names.empty()) return otherwise;
+  const auto best = std::min_element(names.begin(), names.end(), [&](const auto& a, const auto& b) {
+    return distance(word, a) < distance(word, b);
+  });
+  const std::size_t most = std::min(kMaxDistance, word.size() / 2);
+  return distance(word, *best) <= most ? "did you mean " + *best + "?" : otherwise;
+}
+
+// Of the command that was being read when an option was not known.
+std::vector<std::string> options_of(const CLI::App& app) {
+  std::vector<std::string> names;
+  for (const CLI::App* command : app.get_subcommands())
+    for (const CLI::Option* option : command->get_options())
+      for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
+  return names;
+}
+
+}  // namespace
 
 OptionHandle OptionHandle::required() const {
   option_->required();
@@ -93,17 +135,32 @@ Command OptionParser::command(const std::string& name, const std::string& what) 
 
 std::optional<std::string> OptionParser::parse(const std::vector<std::string>& words,
                                                std::ostream& out) {
+  // "help image" is "image --help".
+  if (!words.empty() && words.front() == "help") {
+    std::vector<std::string> asked(words.begin() + 1, words.end());
+    asked.emplace_back("--help");
+    return parse(asked, out);
+  }
   const auto first = std::find_if(words.begin(), words.end(),
                                   [](const std::string& word) { return !word.starts_with('-'); });
   if (first != words.end() && std::find(names_.begin(), names_.end(), *first) == names_.end())
     throw Error(ErrorCode::usage, {}, std::nullopt,
-                fmt::format("there is no command \"{}\"", *first), "see lantern --help");
+                fmt::format("there is no command \"{}\"", *first),
+                near_miss(*first, names_, "see lantern --help"));
   std::vector<std::string> reversed(words.rbegin(), words.rend());
   try {
     app_->parse(reversed);
   } catch (const CLI::ParseError& error) {
-    if (error.get_exit_code() != 0)
-      throw Error(ErrorCode::usage, {}, std::nullopt, error.what(), "see lantern --help");
+    if (error.get_exit_code() != 0) {
+      const std::vector<std::string> known = options_of(*app_);
+      std::string next = "see lantern --help";
+      for (const std::string& word : words) {
+        const std::string name = word.substr(0, word.find('='));
+        if (name.starts_with("--") && std::find(known.begin(), known.end(), name) == known.end())
+          next = near_miss(name, known, next);
+      }
+      throw Error(ErrorCode::usage, {}, std::nullopt, error.what(), next);
+    }
     std::ostringstream nothing;
     app_->exit(error, out, nothing);  // --help, --version
     return std::nullopt;

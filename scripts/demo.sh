@@ -22,7 +22,7 @@ say extract camera-card.img CARD --deleted
 say list tower.img --deleted
 say extract tower.img::1::/machines/radio/radio.vdi::1 RADIO
 say extract tower.img TOWER --deleted
-say image station.vdi station.qcow2 --as qcow2
+say image station.vdi station.qcow2
 say disks --simulate bench.json
 say image disk:skua skua.img --failing --simulate bench.json
 say find skua.img --touches-unreadable

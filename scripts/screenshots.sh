@@ -43,7 +43,7 @@ shoot failing 'lantern image disk:skua skua.img --failing --simulate skerrow/ben
   'lantern disks --check disk:skua --simulate skerrow/bench.json'
 rm -f "$out/copy-state.png"
 lantern image --state "$work/skua.img" --picture "$out/copy-state.png"
-shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi station.qcow2 --as qcow2' \
+shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi station.qcow2' \
   'lantern survey station.qcow2'
 shoot list 'lantern list skerrow/station.vdi --deleted'
 shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate' 'lantern extract skerrow/station.vdi RESCUED --deleted' \
@@ -56,7 +56,7 @@ shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'find BENCH | s
   'cat BENCH/volumes/1/home/keeper/list.txt' 'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
   'cd BENCH; lantern unmount .; cd ..' 'lantern unmount BENCH'
 # The station's disk with one byte wrong, beside the healthy one.
-lantern image "$work/skerrow/station.vdi" "$work/broken.img" --as raw --no-hash >/dev/null
+lantern image "$work/skerrow/station.vdi" "$work/broken.img" --no-hash >/dev/null
 printf '\0' | dd of="$work/broken.img" bs=1 seek=510 conv=notrunc status=none
 shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern sector broken.img mbr'
 shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'lantern undo broken.img.undo'
@@ -68,7 +68,7 @@ truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
 shoot damage 'lantern survey skerrow/camera-card.img'
 # And the station's machine as a disk whose header sector and half of whose block map are gone.
-lantern image "$work/skerrow/station.vdi" "$work/hurt.vdi" --as vdi --no-hash >/dev/null
+lantern image "$work/skerrow/station.vdi" "$work/hurt.vdi" --no-hash >/dev/null
 dd if=/dev/zero of="$work/hurt.vdi" bs=4 seek=$((1048576 / 4)) count=10 conv=notrunc status=none
 shoot hurt 'lantern survey hurt.vdi'
 ls "$out"

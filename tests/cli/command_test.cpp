@@ -3,6 +3,7 @@
 #include <sys/stat.h>
 
 #include <filesystem>
+#include <fstream>
 #include <nlohmann/json.hpp>
 
 #include "cli/ran.h"
@@ -171,13 +172,38 @@ TEST_F(Command, SourceOutrightTakesNamesThatLookLikeAddresses) {
   EXPECT_EQ(lantern({"extract", "--source", odd, folder_ / "out"}).code, kDone);
 }
 
+TEST_F(Command, AnImageIsOfTheKindItsNameSays) {
+  const auto mark = [&](const std::string& name) {
+    std::ifstream file(folder_ / name, std::ios::binary);
+    std::string start(4, '\0');
+    file.read(start.data(), 4);
+    return start;
+  };
+  EXPECT_EQ(lantern({"image", card_, folder_ / "a.QCOW2", "--no-hash"}).code, kDone);
+  EXPECT_EQ(mark("a.QCOW2"), "QFI\xfb");
+  EXPECT_EQ(lantern({"image", card_, folder_ / "b.vmdk", "--no-hash"}).code, kDone);
+  EXPECT_EQ(mark("b.vmdk"), "KDMV");
+  EXPECT_EQ(lantern({"image", card_, folder_ / "c", "--as", "vmdk", "--no-hash"}).code, kDone);
+  EXPECT_EQ(mark("c"), "KDMV");
+  EXPECT_EQ(lantern({"image", card_, folder_ / "d.vmdk", "--as", "vmdk-stream"}).code, kDone);
+  for (const auto& [name, kind] : std::vector<std::pair<std::string, std::string>>{
+           {"e.vmdk", "raw"}, {"e.img", "vdi"}, {"e.vhd", "vhdx"}}) {
+    EXPECT_EQ(lantern({"image", card_, folder_ / name, "--as", kind}).code, kUsage) << name;
+    EXPECT_FALSE(std::filesystem::exists(folder_ / name));
+  }
+}
+
 TEST_F(Command, HelpHasAnExampleForEachCommand) {
   EXPECT_EQ(lantern({"--help"}).code, kDone);
   EXPECT_EQ(lantern({"--version"}).code, kDone);
-  for (const char* command : {"survey", "machines", "list", "extract", "image", "demo"}) {
+  for (const char* command :
+       {"disks", "map", "survey", "machines", "list", "find", "show", "extract", "image", "sector",
+        "compare", "sweep", "repair", "undo", "demo"}) {
     const Ran ran = lantern({command, "--help"});
     EXPECT_EQ(ran.code, kDone);
-    EXPECT_NE(ran.out.find(std::string("Example: lantern ") + command), std::string::npos);
+    const std::size_t examples = ran.out.find("\nExample");
+    ASSERT_NE(examples, std::string::npos) << command;
+    EXPECT_NE(ran.out.find(std::string("lantern ") + command, examples), std::string::npos);
   }
 }
 

@@ -54,6 +54,26 @@ TEST_F(OptionParserTest, GivesTheCommandAndFillsItsVariables) {
   EXPECT_EQ(out.str(), "");
 }
 
+TEST_F(OptionParserTest, ANearMissIsToldWhatMayBeMeant) {
+  EXPECT_NE(fault({"coutn"}).find("did you mean count?"), std::string::npos);
+  EXPECT_NE(fault({"rst"}).find("did you mean rest?"), std::string::npos);
+  EXPECT_NE(fault({"count", "x", "--quik"}).find("did you mean --quick?"), std::string::npos);
+  EXPECT_NE(fault({"count", "x", "--nane=b"}).find("did you mean --name?"), std::string::npos);
+  for (const std::string far : {"x", "cormorant", ""})
+    EXPECT_EQ(fault({far}).find("did you mean"), std::string::npos) << far;
+  EXPECT_EQ(fault({"count", "x", "--lighthouse"}).find("did you mean"), std::string::npos);
+}
+
+TEST_F(OptionParserTest, HelpAsAWordIsTheHelpOfACommand) {
+  std::ostringstream asked, said;
+  EXPECT_FALSE(parser_.parse({"help", "count"}, asked));
+  EXPECT_FALSE(parser_.parse({"count", "--help"}, said));
+  EXPECT_EQ(asked.str(), said.str());
+  std::ostringstream all;
+  EXPECT_FALSE(parser_.parse({"help"}, all));
+  EXPECT_NE(all.str().find("what it is"), std::string::npos);
+}
+
 TEST_F(OptionParserTest, WrongWordsAreOneLineThatNamesThem) {
   EXPECT_NE(fault({"coutn"}).find("there is no command \"coutn\""), std::string::npos);
   EXPECT_NE(fault({"count"}).find("FOLDER"), std::string::npos);
