@@ -128,8 +128,8 @@ int find_entries(Job& job, const Options& options) {
     RowOptions form;
     form.exact = options.exact;
     form.addresses = true;
-    out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
     each([&](const VolumeLayer& volume, const Entry& entry) {
+      if (found == 1) out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
       out << row(job.streams, volume, entry, form) << '\n';
     });
     out.flush();
@@ -157,7 +157,7 @@ Run add_find(OptionParser& parser, Job& job) {
   command.option("--after", options->after, "modified on this date or later: 2026-03-14");
   command.option("--before", options->before, "modified before this date");
   command.option("--kind", options->kinds,
-                 "only this kind, by content: jpg, pdf, zip, sqlite, txt, ...; repeatable");
+                 "only this kind, by content: picture, document, jpg, pdf, ...; repeatable");
   command.flag("--deleted", options->deleted, "deleted entries too");
   command.flag("--deleted-only", options->deleted_only, "deleted entries alone");
   command.option("--least", options->least, "only when so much is left, in percent")

@@ -27,7 +27,7 @@ struct SearchOptions {
   std::optional<std::uint64_t> most_bytes;
   std::optional<std::int64_t> modified_from;  // seconds since 1970, as the disk keeps them
   std::optional<std::int64_t> modified_to;    // the first that is too late
-  // Of content ("jpg", "pdf", "sqlite", "txt", ...) or of entry ("folder", "link"); none: every
+  // Of content ("jpg", "picture", "sqlite", ...) or of entry ("folder", "link"); none: every
   std::vector<std::string> kinds;
   bool active = true;
   bool deleted = false;
@@ -36,8 +36,8 @@ struct SearchOptions {
   double least_intact = 0;  // 0 to 1; entries of which it is not known count as 0
 };
 
-// Visits the entries that answer to all of it. Return false to stop. Throws Error{usage} when the
-// expression is none.
+// Visits the entries that answer to all of it. Return false to stop. Throws Error{usage} for an
+// expression that is not valid and a kind there is not.
 void search(const Target& target, const SearchOptions& options,
             const std::function<bool(const Entry&)>& visit);
 

@@ -17,7 +17,7 @@ struct Mark {
 };
 
 // The more telling of two that may both fit comes first.
-constexpr std::array<Mark, 44> kMarks = {{
+constexpr std::array<Mark, 41> kMarks = {{
     {0, "\xFF\xD8\xFF"sv, "jpg"},
     {0, "\x89PNG\r\n\x1A\n"sv, "png"},
     {0, "GIF8"sv, "gif"},
@@ -39,9 +39,6 @@ constexpr std::array<Mark, 44> kMarks = {{
     {0, "{\\rtf"sv, "rtf"},
     {0, "%!PS"sv, "ps"},
     {0, "\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1"sv, "ole"},
-    {30, "word/"sv, "docx"},
-    {30, "xl/"sv, "xlsx"},
-    {30, "ppt/"sv, "pptx"},
     {38, "application/vnd.oasis.opendocument.text"sv, "odt"},
     {38, "application/vnd.oasis.opendocument.spreadsheet"sv, "ods"},
     {38, "application/epub+zip"sv, "epub"},
@@ -70,6 +67,56 @@ constexpr std::array<Mark, 44> kMarks = {{
     {0, "From "sv, "mbox"},
 }};
 
+struct Named {
+  std::string_view word;
+  std::string_view kinds;  // with blanks between
+};
+
+constexpr std::array<Named, 6> kFamilies = {{
+    {"picture", "jpg png gif tif webp heic bmp"},
+    {"video", "mov mp4 avi mkv"},
+    {"sound", "wav m4a ogg flac mp3"},
+    {"document", "pdf rtf ps ole docx xlsx pptx odt ods epub txt html xml"},
+    {"archive", "zip gz bz2 xz 7z zst rar tar"},
+    {"disk", "qcow2 vmdk vdi vhdx"},
+}};
+
+constexpr std::array<Named, 15> kOtherNames = {{
+    {"jpeg", "jpg"},
+    {"tiff", "tif"},
+    {"m4v", "mp4"},
+    {"quicktime", "mov"},
+    {"doc", "ole"},
+    {"xls", "ole"},
+    {"ppt", "ole"},
+    {"msg", "ole"},
+    {"htm", "html"},
+    {"text", "txt"},
+    {"csv", "txt"},
+    {"db", "sqlite"},
+    {"gzip", "gz"},
+    {"bzip2", "bz2"},
+    {"eml", "txt"},
+}};
+
+constexpr std::array<std::string_view, 6> kFurtherKinds = {"docx", "xlsx", "pptx",
+                                                           "txt",  "xml",  "html"};
+
+// Office documents are zips: what they are is in the names of their members, in any order.
+std::string_view kind_of_zip(ByteView start) {
+  constexpr std::size_t kNameAt = 30;  // in a member's header
+  const std::string text = text_of(start);
+  for (std::size_t at = text.find("PK\x03\x04"sv); at != std::string::npos;
+       at = text.find("PK\x03\x04"sv, at + 4)) {
+    const std::string_view name =
+        std::string_view(text).substr(std::min(at + kNameAt, text.size()));
+    for (const auto& [folder, kind] :
+         {std::pair{"word/"sv, "docx"sv}, {"xl/"sv, "xlsx"sv}, {"ppt/"sv, "pptx"sv}})
+      if (name.starts_with(folder)) return kind;
+  }
+  return "zip";
+}
+
 // Text: valid UTF-8 with no control characters but those of lines. The end may cut a character.
 bool is_text(ByteView start) {
   std::string text = text_of(start);
@@ -85,11 +132,45 @@ bool is_text(ByteView start) {
 std::string_view content_kind(ByteView start) {
   const auto mark = std::find_if(kMarks.begin(), kMarks.end(),
                                  [&](const Mark& m) { return has_text(start, m.at, m.bytes); });
-  if (mark != kMarks.end()) return mark->kind;
+  if (mark != kMarks.end()) return mark->kind == "zip" ? kind_of_zip(start) : mark->kind;
   if (!is_text(start)) return {};
   if (has_text(start, 0, "<?xml")) return "xml";
   if (has_text(start, 0, "<!DOCTYPE html") || has_text(start, 0, "<html")) return "html";
   return "txt";
+}
+
+std::vector<std::string_view> content_kinds(std::string_view word) {
+  std::string lower(word);
+  for (char& c : lower)
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+  std::string_view kinds;
+  for (const Named& family : kFamilies)
+    if (family.word == lower) kinds = family.kinds;
+  for (const Named& other : kOtherNames)
+    if (other.word == lower) kinds = other.kinds;
+  std::vector<std::string_view> all;
+  for (const Mark& mark : kMarks)
+    if (mark.kind == lower) return {mark.kind};
+  for (const std::string_view kind : kFurtherKinds)
+    if (kind == lower) return {kind};
+  while (!kinds.empty()) {
+    const std::size_t end = std::min(kinds.find(' '), kinds.size());
+    all.push_back(kinds.substr(0, end));
+    kinds.remove_prefix(std::min(end + 1, kinds.size()));
+  }
+  return all;
+}
+
+std::string content_kind_words() {
+  std::string words;
+  const auto add = [&](std::string_view word) {
+    if (words.find(" " + std::string(word) + ",") == std::string::npos)
+      words += " " + std::string(word) + ",";
+  };
+  for (const Named& family : kFamilies) add(family.word);
+  for (const Mark& mark : kMarks) add(mark.kind);
+  for (const std::string_view kind : kFurtherKinds) add(kind);
+  return words.substr(1, words.size() - 2);
 }
 
 }  // namespace lantern

@@ -56,11 +56,10 @@ bool facts_match(const SearchOptions& options, const Entry& entry) {
 
 bool kind_matches(const SearchOptions& options, const FileSystem& files, const Entry& entry) {
   if (options.kinds.empty()) return true;
-  const auto wanted = [&](std::string_view kind) {
-    return std::any_of(options.kinds.begin(), options.kinds.end(),
-                       [&](const std::string& k) { return equal_ignoring_case(k, kind); });
+  const auto names_entry = [&](const std::string& word) {
+    return equal_ignoring_case(word, to_string(entry.kind));
   };
-  if (wanted(to_string(entry.kind))) return true;
+  if (std::any_of(options.kinds.begin(), options.kinds.end(), names_entry)) return true;
   if (entry.kind != EntryKind::file || entry.size_bytes == 0) return false;
   Bytes start(static_cast<std::size_t>(std::min<std::uint64_t>(entry.size_bytes, kKindBytes)));
   try {
@@ -70,7 +69,24 @@ bool kind_matches(const SearchOptions& options, const FileSystem& files, const E
     throw;
   }
   const std::string_view kind = content_kind(start);
-  return !kind.empty() && wanted(kind);
+  if (kind.empty()) return false;
+  return std::any_of(options.kinds.begin(), options.kinds.end(), [&](const std::string& word) {
+    const std::vector<std::string_view> meant = content_kinds(word);
+    return std::find(meant.begin(), meant.end(), kind) != meant.end();
+  });
+}
+
+void refuse_unknown_kinds(const SearchOptions& options) {
+  constexpr std::string_view kEntries =
+      "file, folder, link, character-device, block-device, pipe, socket";
+  for (const std::string& word : options.kinds) {
+    const bool of_entry =
+        (", " + std::string(kEntries) + ",").find(", " + word + ",") != std::string::npos;
+    if (!of_entry && content_kinds(word).empty())
+      throw Error(
+          ErrorCode::usage, {}, std::nullopt, "there is no kind \"" + word + "\"",
+          "kinds of content: " + content_kind_words() + "; of entries: " + std::string(kEntries));
+  }
 }
 
 // Whether any of its content, or of a stream of its own, ends in a place that cannot be read.
@@ -99,6 +115,7 @@ bool touches_unreadable(const Target& target, const FileSystem& files, const Ent
 void search(const Target& target, const SearchOptions& options,
             const std::function<bool(const Entry&)>& visit) {
   const Expression expression(options.expression);
+  refuse_unknown_kinds(options);
   const FileSystem& files = target.file_system();
   WalkOptions walk;
   walk.active = options.active;

@@ -48,6 +48,9 @@ TEST_F(FindAndShow, FindsByNameExpressionSizeDateAndKind) {
   EXPECT_EQ(found({"--larger", "1K", "--smaller", "3000"}),
             (Paths{"/Keeper/gannet.dat", "/tide.bin"}));
   EXPECT_EQ(found({"--kind", "jpg"}), Paths{"/Keeper/gannet.dat"});
+  EXPECT_EQ(found({"--kind", "JPEG"}), Paths{"/Keeper/gannet.dat"});
+  EXPECT_EQ(found({"--kind", "picture"}), Paths{"/Keeper/gannet.dat"});
+  EXPECT_EQ(found({"--kind", "document"}), Paths{"/Keeper/log.txt"});
   EXPECT_EQ(found({"--kind", "folder"}), Paths{"/Keeper"});
   EXPECT_EQ(found({"--after", "2026-03-15"}), Paths{});
   EXPECT_EQ(found({"--after", "2026-03-14", "--before", "2026-03-15"}).size(), 4u);
@@ -57,6 +60,7 @@ TEST_F(FindAndShow, FindsByNameExpressionSizeDateAndKind) {
 TEST_F(FindAndShow, WhatIsAskedWronglyGetsOneLine) {
   for (const std::vector<std::string>& wrong :
        std::vector<std::vector<std::string>>{{"find", disk_, "--regex", "("},
+                                             {"find", disk_, "--kind", "gannet"},
                                              {"find", disk_, "--larger", "much"},
                                              {"find", disk_, "--after", "yesterday"},
                                              {"find", disk_, "--least", "200"},
