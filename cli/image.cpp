@@ -32,10 +32,21 @@ struct Options {
   std::string picture;
 };
 
+// The file an address ends in as the disk it is; one that is no image stays the file.
+Target opened(const Session& session, const Address& address) {
+  Target target = session.open(address);
+  if (!target.entry || target.entry->kind != EntryKind::file || !target.stream.empty())
+    return target;
+  Context quiet = session.context();
+  quiet.findings = std::make_shared<FindingSink>();
+  const Target inside = session.with(quiet).open_disk(address);
+  return inside.disk().container.format == "raw" ? target : session.open_disk(address);
+}
+
 // The bytes an address names: a layer as it lies, a file, a volume, or a whole disk.
 SourcePtr bytes_of(const Target& target) {
   if (target.bytes) return target.bytes;
-  if (target.entry) return target.file_system().open(*target.entry).bytes;
+  if (target.entry) return target.file_system().open(*target.entry, target.stream).bytes;
   if (target.volume) return target.volume_layer().bytes;
   return target.disk().container.flat;
 }
@@ -227,7 +238,7 @@ int make_image(Job& job, const Options& options) {
     refuse_unsafe(job, options, {disk.path}, out);
     return copy_failing(job, options, disk.bytes, disk.name, out);
   }
-  const Target target = options.common.session(job).open(address);
+  const Target target = opened(options.common.session(job), address);
   refuse_unsafe(job, options, bottom_sources(target), out);
   if (options.failing) return copy_failing(job, options, bytes_of(target), address.print(), out);
   if (wanted.kind == ImageKind::qcow2_child) {

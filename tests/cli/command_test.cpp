@@ -214,6 +214,14 @@ TEST_F(Command, DemoLaysOutDisksThatGiveBackTheirFiles) {
   struct stat facts {};
   ASSERT_EQ(stat((demo + "/station.vdi").c_str(), &facts), 0);
   EXPECT_LT(facts.st_blocks * 512, facts.st_size) << "its holes are holes";
+  // A disk in a file of a disk is copied as the disk; as it lies with "bytes".
+  const std::string radio = demo + "/tower.img::1::/machines/radio/radio.vdi";
+  EXPECT_EQ(lantern({"extract", radio, demo + "/OUT"}).code, kDone);
+  EXPECT_EQ(lantern({"image", radio, demo + "/radio.raw", "--no-hash"}).code, kDone);
+  EXPECT_EQ(lantern({"image", radio + "::bytes", demo + "/radio.file", "--no-hash"}).code, kDone);
+  EXPECT_EQ(kit::text_of(kit::read_file(demo + "/radio.raw")).substr(510, 2), "\x55\xAA");
+  EXPECT_NE(kit::text_of(kit::read_file(demo + "/radio.file")).substr(0, 64).find("Disk Image"),
+            std::string::npos);
   const Ran ran = lantern({"list", demo + "/station.vdi", "--deleted-only"});
   EXPECT_NE(ran.err.find("::2: "), std::string::npos) << "the keeper's volume is chosen";
   EXPECT_NE(ran.out.find("/Photographs/Gannet colony from the gallery.jpg"), std::string::npos);
