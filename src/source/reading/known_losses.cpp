@@ -13,6 +13,9 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kPiece = 64u << 10;
+// Bytes looked at for what was written since. In a copy with holes that is all of it; where zeros
+// are stored, the rest is taken as lost.
+constexpr std::uint64_t kMaxLooked = 256u << 20;
 
 class CopyWithLosses final : public WritableSource {
  public:
@@ -78,14 +81,18 @@ void add_to(std::vector<Range>& ranges, Range range) {
 }
 
 // Sectors of the range that are zeros still.
-void add_zero_sectors(const ByteSource& copy, Range range, std::vector<Range>& lost) {
+void add_zero_sectors(const ByteSource& copy, Range range, std::uint64_t& looked,
+                      const Context& context, std::vector<Range>& lost) {
   Bytes piece;
   for (std::uint64_t at = range.offset; at < range.end(); at += kPiece) {
+    context.check_cancelled();
+    if (looked >= kMaxLooked) return add_to(lost, {at, range.end() - at});
     const Range part{at, std::min(kPiece, range.end() - at)};
     if (known_zero(copy, part)) {
       add_to(lost, part);
       continue;
     }
+    looked += part.length;
     piece.resize(static_cast<std::size_t>(part.length));
     copy.read(at, piece);
     for (std::size_t from = 0; from < piece.size(); from += kSector) {
@@ -114,13 +121,14 @@ SourcePtr with_known_losses(SourcePtr copy, const std::string& path, const Conte
   }
   if (!status || status->map.size() != copy->size()) return copy;
   std::vector<Range> lost;
+  std::uint64_t looked = 0;
   for (const ReadMap::Run& run : status->map.runs()) {
     context.check_cancelled();
     if (run.state == ReadState::good || run.state == ReadState::suspect) continue;
     if (known_zero(*copy, run.range))
       add_to(lost, run.range);
     else
-      add_zero_sectors(*copy, run.range, lost);
+      add_zero_sectors(*copy, run.range, looked, context, lost);
   }
   if (lost.empty()) return copy;
   std::uint64_t bytes = 0;

@@ -7,6 +7,7 @@
 #include <cerrno>
 #include <cstdio>
 #include <cstring>
+#include <filesystem>
 #include <fstream>
 #include <sstream>
 
@@ -18,6 +19,8 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kVersion = 1;
+constexpr std::size_t kMaxLine = 16u << 10;  // bytes
+constexpr std::size_t kMaxRuns = 4'000'000;
 constexpr std::uint64_t kMaxTries = 1'000'000;
 constexpr std::array<std::string_view, kReadStates> kStates = {"untried", "left", "good", "failed",
                                                                "suspect"};
@@ -57,13 +60,16 @@ void write_reading_status(const std::string& path, const ReadingStatus& status) 
 }
 
 std::optional<ReadingStatus> read_reading_status(const std::string& path) {
+  std::error_code error;
+  if (!std::filesystem::is_regular_file(path, error)) return std::nullopt;
   std::ifstream file(path, std::ios::binary);
   if (!file) return std::nullopt;
   std::optional<ReadingStatus> status;
-  std::string text;
+  std::array<char, kMaxLine> text{};
   std::uint64_t end = 0;
-  for (std::size_t line = 1; std::getline(file, text); ++line) {
-    const auto row = JsonValue::parse(text);
+  for (std::size_t line = 1; file.getline(text.data(), text.size()); ++line) {
+    if (line > kMaxRuns) refuse(path, line);
+    const auto row = JsonValue::parse(text.data());
     try {
       if (!row) refuse(path, line);
       if (!status) {
@@ -84,7 +90,8 @@ std::optional<ReadingStatus> read_reading_status(const std::string& path) {
       refuse(path, line);
     }
   }
-  if (!status || end != status->map.size()) refuse(path, 1);
+  // Ended by a line that is too long, too.
+  if (!status || end != status->map.size() || !file.eof()) refuse(path, 1);
   return status;
 }
 

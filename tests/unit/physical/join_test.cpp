@@ -110,6 +110,29 @@ TEST_F(JoinTest, WhatWasNotReadIsUnreadableInTheCopyUntilItIsWritten) {
   EXPECT_EQ(unreadable, (std::vector<Range>{{(1 << 20) + 512, 4096 - 512}}));
 }
 
+TEST_F(JoinTest, AStatusThatIsNotValidIsToldAndTheCopyIsReadAsItIs) {
+  copy("a.img", lost({{1 << 20, 4096}}));
+  const auto lost_ranges = [&] {
+    std::vector<Range> unreadable;
+    kit::read_all(*with_known_losses(open_file_source(folder_ / "a.img", context_),
+                                     folder_ / "a.img", context_),
+                  &unreadable);
+    return unreadable.size();
+  };
+  EXPECT_EQ(lost_ranges(), 1u);
+  Bytes status = kit::read_file(folder_ / "a.img.reading");
+  for (const std::string& wrong : {std::string(100'000, 'x'), std::string("gannets\n")}) {
+    Bytes longer = status;
+    kit::put_text(longer, longer.size(), wrong);
+    folder_.file("a.img.reading", longer);
+    EXPECT_EQ(lost_ranges(), 0u);
+    EXPECT_EQ(kit::codes(context_).front(), "source.unreadable@0");
+  }
+  std::filesystem::remove(folder_ / "a.img.reading");
+  std::filesystem::create_directory(folder_ / "a.img.reading");
+  EXPECT_EQ(lost_ranges(), 0u);
+}
+
 TEST_F(JoinTest, SectorsThatComeDifferentWhenReadAgainAreSuspect) {
   FaultPlan plan;
   plan.wrong = {{{2 << 20, 64 * 512}, 0, 1}};
