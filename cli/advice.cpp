@@ -8,7 +8,7 @@ namespace lantern::cli {
 namespace {
 
 // In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
-constexpr std::array<std::string_view, 33> kTyped = {"lantern disks",
+constexpr std::array<std::string_view, 37> kTyped = {"lantern disks",
                                                      "lantern survey",
                                                      "lantern machines",
                                                      "lantern list",
@@ -36,7 +36,11 @@ constexpr std::array<std::string_view, 33> kTyped = {"lantern disks",
                                                      "--overlay",
                                                      "--into",
                                                      "--every-sector",
-                                                     "--override saved-state",
+                                                     "lantern sweep % --volumes --every-sector",
+                                                     "lantern survey % --search-dir FOLDER",
+                                                     "--override suspended",
+                                                     "--override lock-file",
+                                                     "lantern mount --list",
                                                      "--override damaged-journal",
                                                      "--machine-sectors",
                                                      "lantern map --check",

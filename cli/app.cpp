@@ -74,21 +74,24 @@ int parse_and_run(Job& job) {
 }  // namespace
 
 void CommonOptions::add_to(const Command& command, Job& job) {
+  command.heading(Command::kForEvery);
   command.flag("--json", json, "one JSON document on standard output");
-  command.option("--source", source, "the source outright, when its name holds \"::\"");
+  command.option("--source", source, "the source outright, when its name has \"::\" in it");
   command.option("--sector-size", sector_size, "bytes of a sector, when the table was made for it")
       .one_of({"512", "1024", "2048", "4096"});
   command.option("--code-page", code_page, "of FAT short names (437, 850, 866, ...)");
   command.option("--search-dir", look_in,
-                 "a folder where parents and extents of the disk may lie; repeatable");
+                 "a folder to search for parents and extents of the disk; repeatable");
   command.option("--with", with,
                  "a further source of the same job, such as the disk a journal is on; repeatable");
   command.flag("--allow-devices", allow_devices,
                "open devices of this computer that a descriptor names");
   command.option("--simulate", simulate, "a file that describes simulated disks, for practice");
   command.option("--overlay", job.scratch_file,
-                 "a file of writes to lay over the source, made by lantern repair");
+                 "a file of writes to overlay on the source, made by lantern repair");
+  command.flag("--findings", job.all_findings, "every finding by itself, none grouped");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
+  command.heading(Command::kOwn);
 }
 
 Address CommonOptions::address(const std::string& argument) const {
@@ -119,7 +122,7 @@ int exit_for_findings(const Job& job) {
 
 int run(const std::vector<std::string>& arguments, const Streams& streams,
         std::shared_ptr<const std::atomic<bool>> cancel) {
-  Job job{streams, Context(), arguments, {}, {}};
+  Job job{streams, Context(), arguments, {}, false, {}};
   job.context.cancel = std::move(cancel);
   try {
     return parse_and_run(job);

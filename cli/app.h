@@ -3,6 +3,7 @@
 #pragma once
 
 #include <atomic>
+#include <cstddef>
 #include <iosfwd>
 #include <memory>
 #include <string>
@@ -15,7 +16,8 @@ struct Streams {
   std::ostream& err;
   bool out_is_terminal = false;
   bool err_is_terminal = false;
-  bool colour = false;  // of what goes to `out`
+  bool colour = false;    // of what goes to `out`
+  std::size_t width = 0;  // columns of `out`; 0: lines may be as long as they are
 };
 
 enum Exit {

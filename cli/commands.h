@@ -18,6 +18,7 @@ struct Job {
   Context context;
   std::vector<std::string> arguments;
   std::string scratch_file;               // --overlay FILE: its writes are laid over the source
+  bool all_findings = false;              // --findings: each by itself
   mutable std::optional<Session> opened;  // made when it is first asked for
 };
 

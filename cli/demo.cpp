@@ -105,7 +105,7 @@ void lay_out(const std::string& path, std::span<const char> packed) {
   std::filesystem::resize_file(path, length);
 }
 
-int lay_out_demo(Job& job, const std::string& folder) {
+int store_out_demo(Job& job, const std::string& folder) {
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   if (error) fail(folder, error.message());
@@ -140,10 +140,10 @@ int lay_out_demo(Job& job, const std::string& folder) {
 
 Run add_demo(OptionParser& parser, Job& job) {
   auto folder = std::make_shared<std::string>();
-  const Command command = parser.command("demo", "lays out the demo disks of Skerrow Light");
-  command.option("DIR", *folder, "the folder to lay them out in").required();
+  const Command command = parser.command("demo", "writes the demo disks of Skerrow Light");
+  command.option("DIR", *folder, "the folder to write them to").required();
   command.footer("Example: lantern demo skerrow");
-  return [&job, folder] { return lay_out_demo(job, *folder); };
+  return [&job, folder] { return store_out_demo(job, *folder); };
 }
 
 }  // namespace lantern::cli

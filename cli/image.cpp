@@ -97,8 +97,8 @@ void print_json(const Job& job, const std::string& out, std::string_view kind,
   json.key("sha256");
   done.sha256.empty() ? json.null() : json.value(done.sha256);
   write_ranges(json, "unreadable", done.unreadable);
-  json.key("went_on").value(done.went_on).key("stopped").value(done.stopped);
-  findings_json(json, job.context);
+  json.key("resumed").value(done.resumed).key("stopped").value(done.stopped);
+  findings_json(json, job);
   json.end_object();
 }
 
@@ -142,8 +142,8 @@ int tell_copy(Job& job, const Options& options, const std::string& source, const
     write_ranges(json, "untried", done.untried);
     write_ranges(json, "suspect", done.suspect);
     json.key("given_up").value(done.given_up);
-    json.key("went_on").value(done.went_on).key("stopped").value(done.stopped);
-    findings_json(json, job.context);
+    json.key("resumed").value(done.resumed).key("stopped").value(done.stopped);
+    findings_json(json, job);
     json.end_object();
   } else {
     text << fmt::format("{} of {} are in {}, by {} of the disk\n",
@@ -153,7 +153,7 @@ int tell_copy(Job& job, const Options& options, const std::string& source, const
     text << as_text(picture_of_copy(out, kTextPlaces), kTextColumns);
     if (done.given_up > 0)
       text << counted(done.given_up, "read") << " were given up for want of an answer\n";
-    if (done.went_on) text << "gone on where an earlier run stopped\n";
+    if (done.resumed) text << "gone on where an earlier run stopped\n";
     if (!done.sha256.empty()) text << "SHA-256 of the copy: " << done.sha256 << '\n';
     if (!done.unreadable.empty())
       text << coloured(job.streams, Meaning::damaged,
@@ -170,7 +170,7 @@ int tell_copy(Job& job, const Options& options, const std::string& source, const
            << " are still to be tried: the same command goes on\n";
   }
   if (done.stopped) job.streams.err << "lantern: " << for_terminal(done.why_stopped) << '\n';
-  if (!options.common.json) print_findings(job.streams, job.streams.err, job.context);
+  if (!options.common.json) print_findings(job, job.streams.err);
   if (!options.picture.empty()) draw(picture_of_copy(out), options.picture);
   const bool whole = done.unreadable.empty() && done.untried.empty() && done.suspect.empty();
   const int code = done.stopped ? kStopped : whole ? kDone : kDoneWithFindings;
@@ -258,7 +258,7 @@ int make_image(Job& job, const Options& options) {
     text << fmt::format("{}, {} of them stored, written to {} as {}\n",
                         size_text(done.disk_bytes, false), size_text(done.stored_bytes, false),
                         for_terminal(out), kind);
-    if (done.went_on) text << "gone on where an earlier run stopped\n";
+    if (done.resumed) text << "gone on where an earlier run stopped\n";
     if (!done.sha256.empty()) text << "SHA-256 of the disk: " << done.sha256 << '\n';
     const std::uint64_t lost = total(done.unreadable);
     if (lost > 0)
@@ -266,7 +266,7 @@ int make_image(Job& job, const Options& options) {
                        fmt::format("{} could not be read and are zeros; {}.json lists them",
                                    size_text(lost, false), for_terminal(out)))
            << '\n';
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = done.stopped               ? kStopped
                    : !done.unreadable.empty() ? kDoneWithFindings

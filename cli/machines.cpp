@@ -57,7 +57,7 @@ void print_json(const Job& job, const MachineFolder& folder) {
   json.end_array().key("loose").begin_array();
   for (const std::string& place : folder.loose) json.value(place);
   json.end_array();
-  findings_json(json, job.context);
+  findings_json(json, job);
   json.end_object();
 }
 
@@ -69,7 +69,7 @@ void print_disk(const Job& job, const MachineDisk& disk) {
                     fmt::format("{} is not there", for_terminal(disk.written)))
         << '\n';
     if (!disk.candidate.empty())
-      out << fmt::format("  {:<16}{} answers to it\n", "", for_terminal(disk.candidate));
+      out << fmt::format("  {:<16}{} matches it\n", "", for_terminal(disk.candidate));
     return;
   }
   out << fmt::format("  {:<16}{}  {}  {}\n", for_terminal(disk.slot), for_terminal(disk.place),
@@ -93,7 +93,7 @@ int list_machines(Job& job, const Options& options) {
   const auto folder = session.open_folder(address);
   if (!folder)
     throw Error(ErrorCode::usage, address.print(), std::nullopt, "is not a folder",
-                "name the folder the machines lie in");
+                "name the folder the machines are in");
   const MachineFolder found =
       find_machines(folder, host_path_of(address), *session.options().host, session);
   if (options.common.json) {
@@ -105,7 +105,7 @@ int list_machines(Job& job, const Options& options) {
       job.streams.out << "  " << for_terminal(place) << '\n';
     if (found.machines.empty() && found.loose.empty())
       job.streams.out << "No machine and no disk was found here.\n";
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = exit_for_findings(job);
   append_to_case(options.common.case_folder, job, {address.first}, {}, code);

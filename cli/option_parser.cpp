@@ -7,39 +7,34 @@
 #include <sstream>
 
 #include "lantern/error.h"
+#include "lantern/text.h"
 
 namespace lantern::cli {
 namespace {
 
-// Letters to change, add or leave out to make the one of the other; two that changed places count
-// as one.
-std::size_t distance(const std::string& a, const std::string& b) {
-  std::vector<std::vector<std::size_t>> to(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
-  for (std::size_t i = 0; i <= a.size(); ++i)
-    for (std::size_t j = 0; j <= b.size(); ++j) {
-      if (i == 0 || j == 0) {
-        to[i][j] = i + j;
-        continue;
-      }
-      to[i][j] = std::min({to[i - 1][j] + 1, to[i][j - 1] + 1,
-                           to[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0u : 1u)});
-      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
-        to[i][j] = std::min(to[i][j], to[i - 2][j - 2] + 1);
-    }
-  return to[a.size()][b.size()];
-}
-
 // "did you mean X", or `otherwise` when none of the names is near.
 std::string near_miss(const std::string& word, const std::vector<std::string>& names,
                       const std::string& otherwise) {
-  constexpr std::size_t kMaxLetters = 40, kMaxDistance = 2;
-  if (word.size() > kMaxLetters || names.empty()) return otherwise;
-  const auto best = std::min_element(names.begin(), names.end(), [&](const auto& a, const auto& b) {
-    return distance(word, a) < distance(word, b);
-  });
-  const std::size_t most = std::min(kMaxDistance, word.size() / 2);
-  return distance(word, *best) <= most ? "did you mean " + *best + "?" : otherwise;
+  const std::string best = nearest_name(word, names);
+  return best.empty() ? otherwise : "did you mean " + best + "?";
 }
+
+// A command's own options before those that every command has.
+class OwnFirst final : public CLI::Formatter {
+ public:
+  std::string make_help(const CLI::App* app, std::string name,
+                        CLI::AppFormatMode mode) const override {
+    std::string text = CLI::Formatter::make_help(app, std::move(name), mode);
+    const std::size_t from = text.find(std::string(Command::kForEvery) + ":\n");
+    const std::size_t end = from == std::string::npos ? from : text.find("\n\n", from);
+    if (end == std::string::npos) return text;
+    const std::string block = text.substr(from, end + 2 - from);
+    text.erase(from, block.size());
+    const std::string footer = app->get_footer();
+    const std::size_t to = footer.empty() ? std::string::npos : text.rfind(footer);
+    return text.insert(std::min(to, text.size()), block);
+  }
+};
 
 // Of the command that was being read when an option was not known.
 std::vector<std::string> options_of(const CLI::App& app) {
@@ -124,6 +119,7 @@ OptionParser::OptionParser(const std::string& what, const std::string& version,
   app_->require_subcommand(1);
   app_->set_version_flag("--version", version);
   app_->footer(footer);
+  app_->formatter(std::make_shared<OwnFirst>());  // its commands inherit it
 }
 
 OptionParser::~OptionParser() = default;

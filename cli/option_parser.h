@@ -1,8 +1,8 @@
 // What a command takes, and reading it from its words. The one file that knows the parsing library
 // is option_parser.cpp: its header costs seconds in each file that includes it.
 //
-//   Command command = parser.command("demo", "lays out the demo disks of Skerrow Light");
-//   command.option("DIR", folder, "the folder to lay them out in").required();
+//   Command command = parser.command("demo", "writes the demo disks of Skerrow Light");
+//   command.option("DIR", folder, "the folder to write them to").required();
 //
 // What is given is written to the variables named, which live as long as the parser.
 #pragma once
@@ -50,7 +50,9 @@ class Command {
   OptionHandle option(const std::string& name, std::uint32_t& value, const std::string& help) const;
   OptionHandle option(const std::string& name, std::uint64_t& value, const std::string& help) const;
   OptionHandle option(const std::string& name, double& value, const std::string& help) const;
-  // Of what is added from here on.
+  // Of what is added from here on. What stands under kForEvery comes last, whenever it was added.
+  static constexpr const char* kOwn = "Options";
+  static constexpr const char* kForEvery = "For every command";
   void heading(const std::string& title) const;
   void footer(const std::string& text) const;
 

@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <ostream>
 
 namespace lantern::cli {
@@ -15,6 +16,33 @@ Meaning meaning_of(Severity severity) {
   return severity == Severity::note      ? Meaning::quiet
          : severity == Severity::warning ? Meaning::deleted
                                          : Meaning::damaged;
+}
+
+// Without the end of its last line.
+void print_first(const Streams& streams, std::ostream& out, const Finding& finding,
+                 Severity severity) {
+  const std::string message = for_terminal(finding.message);
+  const std::string done = for_terminal(finding.done_instead);
+  out << coloured(streams, meaning_of(severity), fmt::format("{:<7}", to_string(severity))) << "  "
+      << message;
+  // On the same line when both fit one.
+  if (!done.empty())
+    out << (message.size() + done.size() <= kWidth ? "; " : ";\n         ") << done;
+  out << "\n         " << for_terminal(finding.address);
+  if (!finding.range.empty()) out << " at byte " << finding.range.offset;
+  out << "  [" << to_string(finding.code) << "]";
+}
+
+// The next few places of a group, each once; empty: they have none.
+std::string places_of(const FindingGroup& group) {
+  constexpr std::size_t kShown = 4;
+  std::string places;
+  std::size_t shown = 0;
+  for (std::size_t i = 1; i < group.findings.size() && shown < kShown; ++i) {
+    if (group.findings[i].range.empty()) continue;
+    places += fmt::format("{}{}", shown++ == 0 ? "" : ", ", group.findings[i].range.offset);
+  }
+  return shown == kShown && group.count > kShown + 1 ? places + ", ..." : places;
 }
 
 }  // namespace
@@ -55,19 +83,48 @@ std::string intact_text(const std::optional<double>& intact) {
   return fmt::format("{} %", *intact < 1 && percent == 100 ? 99 : percent);
 }
 
-void print_findings(const Streams& streams, std::ostream& out, const Context& context) {
-  for (const Finding& finding : context.findings->all()) {
-    const std::string severity = fmt::format("{:<7}", to_string(finding.severity));
-    const std::string message = for_terminal(finding.message);
-    const std::string done = for_terminal(finding.done_instead);
-    out << coloured(streams, meaning_of(finding.severity), severity) << "  " << message;
-    // On the same line when both fit one.
-    if (!done.empty())
-      out << (message.size() + done.size() <= kWidth ? "; " : ";\n         ") << done;
-    out << "\n         " << for_terminal(finding.address);
-    if (!finding.range.empty()) out << " at byte " << finding.range.offset;
-    out << "  [" << to_string(finding.code) << "]\n";
+void print_findings(const Job& job, std::ostream& out) {
+  if (job.all_findings) {
+    for (const Finding& finding : job.context.findings->all()) {
+      print_first(job.streams, out, finding, finding.severity);
+      out << '\n';
+    }
+    return;
   }
+  for (const FindingGroup& group : job.context.findings->groups()) {
+    print_first(job.streams, out, group.findings.front(), group.severity);
+    if (group.count > 1) {
+      out << fmt::format("\n         and {} more like it", grouped(group.count - 1));
+      if (const std::string places = places_of(group); !places.empty())
+        out << ", at bytes " << places;
+      out << " (--findings lists them)";
+    }
+    out << '\n';
+  }
+}
+
+std::size_t columns_of(std::string_view text) {
+  return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) {
+    return (static_cast<unsigned char>(c) & 0xC0) != 0x80;  // the first byte of a character
+  }));
+}
+
+std::string broken_into(std::string_view text, std::size_t indent, std::size_t width) {
+  constexpr std::size_t kMinPiece = 20;
+  if (width == 0 || indent + columns_of(text) <= width) return std::string(text);
+  const std::size_t piece = std::max(kMinPiece, width - std::min(width, indent));
+  std::string lines;
+  std::size_t column = 0;
+  for (const char c : text) {
+    const bool starts = (static_cast<unsigned char>(c) & 0xC0) != 0x80;
+    if (starts && column == piece) {
+      lines += '\n' + std::string(indent, ' ');
+      column = 0;
+    }
+    lines += c;
+    if (starts) ++column;
+  }
+  return lines;
 }
 
 std::string wrapped(std::string_view text, std::size_t indent) {
@@ -113,16 +170,19 @@ void print_hex(std::ostream& out, std::span<const std::byte> bytes, std::uint64_
   }
 }
 
-void findings_json(JsonWriter& json, const Context& context) {
+void findings_json(JsonWriter& json, const Job& job) {
   json.key("findings").begin_array();
-  for (const Finding& finding : context.findings->all()) write_json(json, finding);
+  if (job.all_findings)
+    for (const Finding& finding : job.context.findings->all()) write_json(json, finding);
+  else
+    for (const FindingGroup& group : job.context.findings->groups()) write_json(json, group);
   json.end_array();
 }
 
-void print_choice(const Streams& streams, const Target& target) {
+void print_choice(const Job& job, const Target& target) {
   if (target.chosen.empty()) return;
-  streams.err << "reading " << for_terminal(target.chosen) << ": " << for_terminal(target.why)
-              << '\n';
+  job.streams.out << "Reading " << for_terminal(target.chosen) << ": " << for_terminal(target.why)
+                  << "\n\n";
 }
 
 }  // namespace lantern::cli

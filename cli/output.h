@@ -7,6 +7,7 @@
 #include <string_view>
 
 #include "cli/app.h"
+#include "cli/commands.h"
 #include "lantern/lantern.h"
 
 namespace lantern::cli {
@@ -25,8 +26,16 @@ std::string time_text(const std::optional<Timestamp>& time);
 // "100 %", "63 %", "?"; never "100 %" for less than all.
 std::string intact_text(const std::optional<double>& intact);
 
-// How bad, what, what was done instead; below it where, and its code.
-void print_findings(const Streams& streams, std::ostream& out, const Context& context);
+// How bad, what, what was done instead; below it where, and its code. Many of one code in one layer
+// are one, with a few of their places.
+void print_findings(const Job& job, std::ostream& out);
+
+// Characters of a text that is safe for a terminal.
+std::size_t columns_of(std::string_view text);
+
+// A text that begins in column `indent` of a terminal so many columns wide (0: any), in pieces of
+// what is left there, each indented as far. Nothing is left out.
+std::string broken_into(std::string_view text, std::size_t indent, std::size_t width);
 
 // Lines of at most a hundred characters, each after `indent` blanks but the first.
 std::string wrapped(std::string_view text, std::size_t indent);
@@ -37,9 +46,9 @@ std::string path_from_here(const std::string& path);
 // Rows of sixteen bytes as numbers and letters, numbered from `from` on.
 void print_hex(std::ostream& out, std::span<const std::byte> bytes, std::uint64_t from = 0);
 
-void findings_json(JsonWriter& json, const Context& context);
+void findings_json(JsonWriter& json, const Job& job);
 
-// "reading station.vdi::2: 41 files of kinds people make; ..." when a volume was chosen.
-void print_choice(const Streams& streams, const Target& target);
+// "reading station.vdi::2: 41 user documents (28 pictures, ...); ..." when a volume was chosen.
+void print_choice(const Job& job, const Target& target);
 
 }  // namespace lantern::cli

@@ -18,6 +18,7 @@ struct Options {
   CommonOptions common;
   std::vector<std::string> sources;
   bool exact = false;
+  bool no_count = false;
 };
 
 // With the other sources that what it is done to belongs together with.
@@ -41,7 +42,7 @@ void print_json(const Job& job, const SurveyReport& report, const CommonOptions&
   JsonWriter json(job.streams.out);
   json.begin_object();
   write_json(json, report);
-  findings_json(json, job.context);
+  findings_json(json, job);
   json.key("next").begin_array();
   for (const Action& action : report.next) json.value(next_command(report, action, common));
   json.end_array().end_object();
@@ -55,46 +56,133 @@ void print_disks(const Job& job, const SurveyReport& report, bool exact) {
           << size_text(layer.size_bytes, exact) << '\n';
     } else if (layer.kind == "disk" || layer.kind == "table") {
       out << fmt::format("  {:<8}{:<6}{}", layer.kind, layer.format, layer.detail) << '\n';
-    } else if (layer.kind == "parent" || layer.kind == "version") {
+    } else if (layer.kind == "parent" || layer.kind == "snapshot") {
       out << fmt::format("  {:<8}{:<6}{}  ", layer.kind, layer.format, for_terminal(layer.address))
           << coloured(job.streams, Meaning::quiet, for_terminal(layer.detail)) << '\n';
     }
   }
 }
 
-std::string holds(const SurveyVolume& volume) {
-  const std::string content = content_of(*volume.layer);
-  return content.empty() ? "unknown" : content;
+std::string content_text(const SurveyVolume& volume) {
+  return volume.content.empty() ? "unknown" : volume.content;
+}
+
+std::string label_of(const VolumeLayer& volume) {
+  if (volume.file_system()) return for_terminal(volume.file_system()->facts().label);
+  return volume.owner() ? for_terminal(volume.owner()->label) : std::string();
 }
 
 void print_volumes(const Job& job, const SurveyReport& report, bool exact) {
   std::ostream& out = job.streams.out;
-  std::size_t width = 6;
-  std::size_t holds_width = 5;
+  std::size_t width = 11;  // of "unallocated"
+  std::size_t content_width = 11;
   for (const SurveyVolume& volume : report.volumes) {
     width = std::max(width, for_terminal(volume.layer->address.print()).size());
-    holds_width = std::max(holds_width, holds(volume).size());
+    content_width = std::max(content_width, content_text(volume).size());
   }
   out << '\n'
       << coloured(
              job.streams, Meaning::quiet,
              fmt::format("  {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  {:>7}", "VOLUME", width,
-                         "SIZE", "HOLDS", holds_width, "LABEL", "USED", "FILES", "DELETED"))
+                         "SIZE", "FILE SYSTEM", content_width, "LABEL", "USED", "FILES", "DELETED"))
       << '\n';
   for (const SurveyVolume& volume : report.volumes) {
     const std::string address = for_terminal(volume.layer->address.print());
-    const bool known = volume.layer->file_system() != nullptr;
+    const bool counted = volume.layer->file_system() != nullptr &&
+                         (volume.counted_all || volume.files + volume.folders > 0);
     const std::string line = fmt::format(
         "{} {:<{}}  {:>11}  {:<{}}  {:<11}  {:>10}  {:>6}  ", volume.likely_user_files ? "*" : " ",
-        address, width, size_text(volume.layer->row.range.length, exact), holds(volume),
-        holds_width, known ? for_terminal(volume.layer->file_system()->facts().label) : "",
-        known ? size_text(volume.used_bytes, exact) : "",
-        known ? fmt::format("{}{}", volume.files, volume.counted_all ? "" : "+") : "");
-    const std::string deleted = known ? fmt::format("{:>7}", volume.deleted) : "";
+        address, width, size_text(volume.layer->row.range.length, exact), content_text(volume),
+        content_width, label_of(*volume.layer), counted ? size_text(volume.used_bytes, exact) : "",
+        counted ? fmt::format("{}{}", volume.files, volume.counted_all ? "" : "+") : "");
+    const std::string deleted = counted ? fmt::format("{:>7}", volume.deleted) : "";
     out << (volume.likely_user_files ? coloured(job.streams, Meaning::heading, line) : line)
         << (volume.deleted > 0 ? coloured(job.streams, Meaning::deleted, deleted) : deleted)
+        << (volume.listed ? "" : coloured(job.streams, Meaning::deleted, "  not in the table"))
         << '\n';
   }
+  for (const SurveySpace& space : report.spaces)
+    out << coloured(job.streams, Meaning::quiet,
+                    fmt::format("  {:<{}}  {:>11}  {}, from byte {}{}", "unallocated", width,
+                                size_text(space.range.length, exact),
+                                space.has_data ? "with data" : "zeros where it was looked at",
+                                space.range.offset,
+                                report.sources.size() > 1 ? " of " + for_terminal(space.address)
+                                                          : std::string()))
+        << '\n';
+}
+
+Meaning meaning_of(LinkState state) {
+  switch (state) {
+    case LinkState::good:
+      return Meaning::good;
+    case LinkState::broken:
+      return Meaning::damaged;
+    case LinkState::doubtful:
+      return Meaning::deleted;
+    case LinkState::unchecked:
+      break;
+  }
+  return Meaning::quiet;
+}
+
+void print_starts(const Job& job, const SurveyReport& report, bool looked) {
+  std::ostream& out = job.streams.out;
+  if (looked && report.starts.empty())
+    out << "No loader was found: a machine does not start from this.\n\n";
+  for (const SurveyStart& start : report.starts) {
+    out << fmt::format(
+               "A machine with {} firmware {}{}:", to_string(start.chain.firmware),
+               to_string(start.chain.verdict()),
+               report.sources.size() > 1 ? " from " + for_terminal(start.address) : std::string())
+        << '\n';
+    std::size_t width = 0;
+    for (const StartLink& link : start.chain.links) width = std::max(width, link.name.size());
+    for (const StartLink& link : start.chain.links) {
+      out << "  "
+          << coloured(job.streams, meaning_of(link.state),
+                      fmt::format("{:<9}", to_string(link.state)))
+          << fmt::format("  {:<{}}  ", link.name, width) << for_terminal(link.what) << '\n';
+      if (link.state != LinkState::good && !link.cure.empty())
+        out << fmt::format("  {:<9}  {:<{}}  ", "", "", width) << for_terminal(link.cure) << '\n';
+    }
+    out << '\n';
+  }
+}
+
+void print_whose_files(std::ostream& out, const SurveyReport& report) {
+  if (!report.chosen.empty()) {
+    out << "The user's files are most likely on " << for_terminal(report.chosen) << ":\n  "
+        << for_terminal(report.why) << "\n\n";
+    return;
+  }
+  if (report.may_be.empty()) return;
+  out << "The user's files may be on any of these:\n  " << for_terminal(report.may_be.front())
+      << ": " << for_terminal(report.why) << '\n';
+  for (std::size_t i = 1; i < report.may_be.size(); ++i)
+    out << "  " << for_terminal(report.may_be[i]) << ": larger, and cannot be read\n";
+  out << '\n';
+}
+
+// Findings, after what they mean for the files; or that there are none.
+void print_health(const Job& job, const SurveyReport& report) {
+  std::ostream& out = job.streams.out;
+  const bool any = !job.context.findings->all().empty();
+  const bool any_files = std::any_of(
+      report.volumes.begin(), report.volumes.end(),
+      [](const SurveyVolume& volume) { return volume.layer->file_system() != nullptr; });
+  if (!any_files) out << "No file system that can be read was found.\n";
+  if (any_files && !report.files_state.empty()) out << for_terminal(report.files_state) << '\n';
+  if (any) print_findings(job, out);
+  if (!report.checked.empty())
+    out << coloured(job.streams, Meaning::good,
+                    for_terminal("No problems found in " + report.checked + "."))
+        << '\n';
+  for (const std::string& one : report.not_checked)
+    out << "Not checked: " << for_terminal(one) << '\n';
+  if (report.fixes > 0)
+    out << fmt::format("Repair has {} {} for it, {} of them certain.\n", report.fixes,
+                       report.fixes == 1 ? "fix" : "fixes", report.certain_fixes);
 }
 
 // A folder's machines come before its disks.
@@ -141,7 +229,7 @@ int survey_sources(Job& job, const Options& options) {
     for (const Address& address : addresses) together.with.push_back(address.print());
   const Session& session = together.session(job);
   print_machines_of(job, addresses, session, options);
-  const SurveyReport report = survey(addresses, session);
+  const SurveyReport report = survey(addresses, session, {!options.no_count, true});
   const int code = exit_for_findings(job);
   std::vector<std::string> paths;
   paths.reserve(addresses.size());
@@ -155,12 +243,7 @@ int survey_sources(Job& job, const Options& options) {
   print_disks(job, report, options.exact);
   print_volumes(job, report, options.exact);
   out << '\n';
-  if (!report.chosen.empty())
-    out << "The user's files are most likely on " << for_terminal(report.chosen) << ":\n  "
-        << for_terminal(report.why) << "\n\n";
-  const bool any_files = std::any_of(
-      report.volumes.begin(), report.volumes.end(),
-      [](const SurveyVolume& volume) { return volume.layer->file_system() != nullptr; });
+  print_whose_files(out, report);
   print_sets(out, report);
   for (const SurveyVolume& volume : report.volumes)
     for (const std::string& format : volume.layer->alternatives())
@@ -169,23 +252,14 @@ int survey_sources(Job& job, const Options& options) {
                  format, volume.layer->address.with({Step::Kind::as, 0, format, {}}).print()))
           << "\n";
   for (const SurveyVolume& volume : report.volumes)
-    if (volume.layer->owner() && !volume.layer->owner()->is_read &&
-        !volume.layer->owner()->detail.empty())
-      out << for_terminal(volume.layer->address.print()) << ", "
-          << for_terminal(volume.layer->owner()->title) << ": "
-          << for_terminal(volume.layer->owner()->detail) << "\n";
-  for (const SurveyVolume& volume : report.volumes)
     if (!volume.layer->required_key().empty())
       out << for_terminal(volume.layer->address.print()) << " is encrypted by "
           << for_terminal(volume.layer->owner()->title) << ". It needs "
           << for_terminal(volume.layer->required_key())
           << ".\n  Leave it as it is, and keep all of it: its key is of no use without its "
              "header.\n";
-  if (!any_files) out << "No file system that can be read was found.\n";
-  if (any_files && job.context.findings->all().empty())
-    out << coloured(job.streams, Meaning::good, "Nothing wrong was found.") << '\n';
-  else
-    print_findings(job.streams, out, job.context);
+  print_starts(job, report, !options.no_count);
+  print_health(job, report);
   if (!report.next.empty()) out << "\nNext:\n";
   for (const Action& action : report.next)
     out << "  " << for_terminal(next_command(report, action, options.common)) << '\n';
@@ -201,6 +275,8 @@ Run add_survey(OptionParser& parser, Job& job) {
   options->common.add_to(command, job);
   command.option("SRC", options->sources, "image files, block devices or addresses");
   command.flag("--exact", options->exact, "sizes in bytes");
+  command.flag("--no-count", options->no_count,
+               "read the heads of the volumes only: no files are counted or looked at");
   command.footer("Example: lantern survey station.vdi");
   return [&job, options] {
     if (options->sources.empty() && options->common.source.empty())

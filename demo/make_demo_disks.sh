@@ -2,7 +2,7 @@
 # Makes the demo disks of Skerrow Light again, with the programs of the system itself (mkfs.fat, mtools,
 # sfdisk, and the hypervisor for the VDI). What is made is kept compressed beside this script, so that
 # nobody needs these programs to see the demo. Run it only to change the demo.
-# Needs: dosfstools mtools fdisk qemu-system-x86 imagemagick zstd python3 faketime
+# Needs: dosfstools mtools fdisk qemu-system-x86 imagemagick gcc zstd python3 faketime
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 work=$(mktemp -d)
@@ -58,7 +58,7 @@ truncate -s 48M station.raw
 sfdisk -q station.raw <<'S'
 label: dos
 label-id: 0x534b4552
-start=2048, size=16384, type=6, bootable
+start=2048, size=16384, type=ef
 start=18432, size=79872, type=c
 S
 truncate -s 8M boot.img
@@ -67,7 +67,9 @@ printf 'kernel=station.bin\nroot=2\n' >boot.ini; touch -d '2025-11-02 10:00:00' 
 convert -seed 3 -size 200x200 plasma:black-grey rgb:station.bin; touch -d '2025-11-02 10:00:00' station.bin
 faketime '2025-11-02 10:00:00' mmd -i boot.img ::/EFI ::/EFI/BOOT
 mcopy -m -i boot.img boot.ini station.bin ::/
-mcopy -m -i boot.img station.bin ::/EFI/BOOT/BOOTX64.EFI
+gcc -c -o loader.o "$here/../tests/fixtures/payload_uefi.S"
+objcopy -O binary -j .text loader.o loader.efi; touch -d '2025-11-02 10:00:00' loader.efi
+mcopy -m -i boot.img loader.efi ::/EFI/BOOT/BOOTX64.EFI
 
 truncate -s 39M keeper.img
 mkfs.fat -F 32 -s 1 -n SKERROW -i 1A2B3C4D --invariant keeper.img >/dev/null

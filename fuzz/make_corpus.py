@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
 """Lays the first inputs of every target under fuzz/corpus/: small disks laid by hand, damage is the fuzzer's.
-Those of exfat and ntfs are laid by lay_corpus, from the builders of the tests."""
+Those of exfat and ntfs are laid by make_corpus, from the builders of the tests."""
 import io
 import os
 import struct
@@ -12,7 +12,7 @@ import zlib
 
 HERE = os.path.dirname(os.path.abspath(__file__))
 sys.path.insert(0, os.path.join(os.path.dirname(HERE), "tests", "truth"))
-import hand_laid as lay  # noqa: E402
+import hand_built as lay  # noqa: E402
 
 
 def put(target, name, data):

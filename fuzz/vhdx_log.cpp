@@ -2,7 +2,7 @@
 #include "container/vhdx/log.h"
 
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "fuzz.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
@@ -15,10 +15,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   id[0] = std::byte{0x77};
   for (std::size_t at = 0; at < kLog; at += 4096) {
     if (!has_text(file, at, "loge")) continue;
-    lay_bytes(file, at + 32, id);
+    store_bytes(file, at + 32, id);
     const std::size_t length = le32(file, at + 8);
     if (length < 4096 || length > kLog - at) continue;
-    lay_le32(file, at + 4, crc32c_without(ByteView(file).subspan(at, length), 4));
+    store_le32(file, at + 4, crc32c_without(ByteView(file).subspan(at, length), 4));
   }
   const Context context;
   const SourcePtr replayed = replay_vhdx_log(make_memory_source(file), {0, kLog}, id, context);

@@ -1,7 +1,7 @@
 #!/bin/bash
-# On a fresh Debian 12 machine: installs what is missing, builds, lays out the demo disks of Skerrow Light, and
+# On a fresh Debian 12 machine: installs what is missing, builds, writes the demo disks of Skerrow Light, and
 # brings their files back: the active ones, and what was deleted. Running it again is quick.
-# demo.sh [FOLDER]: works in FOLDER (default: build/skerrow, made anew).
+# demo.sh [FOLDER]: works in FOLDER (default: build/skerrow, rebuilt).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 scripts/need.sh

@@ -63,12 +63,12 @@ shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'la
 # And its first sector gone.
 dd if=/dev/zero of="$work/broken.img" bs=512 count=1 conv=notrunc status=none
 shoot sweep 'lantern sweep broken.img --volumes'
-# A hurt disk: the card without its first boot sector, the last third of it gone.
+# A damaged disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
 shoot damage 'lantern survey skerrow/camera-card.img'
 # And the station's machine as a disk whose header sector and half of whose block map are gone.
-lantern image "$work/skerrow/station.vdi" "$work/hurt.vdi" --no-hash >/dev/null
-dd if=/dev/zero of="$work/hurt.vdi" bs=4 seek=$((1048576 / 4)) count=10 conv=notrunc status=none
-shoot hurt 'lantern survey hurt.vdi'
+lantern image "$work/skerrow/station.vdi" "$work/torn.vdi" --no-hash >/dev/null
+dd if=/dev/zero of="$work/torn.vdi" bs=4 seek=$((1048576 / 4)) count=10 conv=notrunc status=none
+shoot torn 'lantern survey torn.vdi'
 ls "$out"

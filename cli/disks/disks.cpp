@@ -112,7 +112,7 @@ int list_disks(Job& job, const Options& options) {
     json.begin_object().key("disks").begin_array();
     for (const InventoryDisk& disk : disks) write_json(json, disk);
     json.end_array();
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     for (const InventoryDisk& disk : disks) print_disk(job, disk, options.exact);
@@ -191,7 +191,7 @@ int check_disk(Job& job, const Options& options) {
       json.key("slowest_read_seconds").value(place.slowest_seconds).end_object();
     }
     json.end_array().key("stopped").value(report.stopped);
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     out << coloured(job.streams, Meaning::heading, for_terminal(address)) << "  "

@@ -99,13 +99,13 @@ void print_map(const Job& job, const DiskMap& map, const Options& options) {
   out << fmt::format("  The machine sees sectors of {} bytes.\n", map.machine_sector_bytes);
   for (const MapExtent& extent : map.extents)
     if (extent.kind == MapExtent::Kind::own_file)
-      out << fmt::format("  private file {}: what stands on the disk outside the partitions\n",
+      out << fmt::format("  private file {}: what is on the disk outside the partitions\n",
                          for_terminal(extent.file));
   if (!map.lasting_path)
     out << "  "
         << wrapped(
                fmt::format("The system keeps no lasting path to {}: after a new start, and when "
-                           "disks were plugged in anew, run {}",
+                           "disks were plugged in again, run {}",
                            for_terminal(map.disk.facts.device),
                            command_for({Do::check_maps,
                                         {std::filesystem::absolute(map.file).parent_path()}})),
@@ -174,11 +174,11 @@ int map_disks(Job& job, const Options& options) {
       write_descriptor(json, map.file, "disk:" + map.disk.name, numbers_of(map),
                        name_of(MapState::good), {});
     json.end_array();
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     for (const DiskMap& map : maps) print_map(job, map, options);
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = exit_for_findings(job);
   for (const DiskMap& map : maps)
@@ -202,7 +202,7 @@ int check(Job& job, const Options& options) {
     for (const CheckedMap& one : all)
       write_descriptor(json, one.file, one.disk, one.partitions, name_of(one.state), one.why);
     json.end_array();
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     for (const CheckedMap& one : all) {
@@ -218,7 +218,7 @@ int check(Job& job, const Options& options) {
         job.streams.out << "           " << (options.fix ? "" : "--fix: ") << one.cure << '\n';
     }
     if (all.empty()) job.streams.out << "No descriptor there points to a disk.\n";
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   return wrong > 0 ? kDoneWithFindings : exit_for_findings(job);
 }

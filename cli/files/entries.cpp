@@ -2,10 +2,13 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <iterator>
 
 namespace lantern::cli {
 namespace {
+
+constexpr std::size_t kPathWidth = 44;  // of the column, where another follows
 
 int size_width(const RowOptions& options) {
   return options.exact ? 14 : 10;
@@ -44,14 +47,39 @@ std::string kind_text(const Entry& entry) {
   }
 }
 
+std::vector<Target> every_volume(const Address& address, const Session& session) {
+  Target target = session.open(address);
+  // A file that is a disk is looked into.
+  if (target.entry && target.entry->kind == EntryKind::file) {
+    Context quiet = session.context();
+    quiet.findings = std::make_shared<FindingSink>();
+    const Target inside = session.with(quiet).open_disk(address);
+    const VolumeList& volumes = inside.disk().volumes;
+    if (std::any_of(volumes.begin(), volumes.end(),
+                    [](const VolumeLayer& volume) { return volume.file_system() != nullptr; }))
+      target = session.open_disk(address);
+  }
+  if (target.entry || target.volume) return {session.open_volume(address)};
+  std::vector<Target> targets;
+  for (std::size_t i = 0; i < target.disk().volumes.size(); ++i) {
+    if (!target.disk().volumes[i].file_system()) continue;
+    targets.push_back(target);
+    targets.back().volume = target.disk().volumes.share(i);
+  }
+  if (targets.empty())
+    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
+                "has no file system that can be read", {Do::survey, " shows what is there"});
+  return targets;
+}
+
 std::string row_head(const RowOptions& options) {
   std::string head =
-      fmt::format("{:<8}{:>6}  {:>{}}  ", "STATE", "WHOLE", "SIZE", size_width(options));
+      fmt::format("{:<8}{:>6}  {:>{}}  ", "STATE", "INTACT", "SIZE", size_width(options));
   if (options.form == RowForm::detailed)
     head += fmt::format("{:<9} {:>5} {:>11}  {:<19}  ", "MODE", "LINKS", "OWNER", "CREATED");
   head += fmt::format("{:<19}  ", "MODIFIED");
   if (options.ids) head += fmt::format("{:<18}", "ID");
-  return head + (options.addresses ? "ADDRESS" : "PATH");
+  return head + (options.addresses ? fmt::format("{:<{}}  ADDRESS", "PATH", kPathWidth) : "PATH");
 }
 
 std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
@@ -59,9 +87,11 @@ std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& 
   fmt::memory_buffer line;
   const auto out = std::back_inserter(line);
   const std::string kind = kind_text(entry);
-  fmt::format_to(out, "{:<8}{:>6}  {:>{}}  ", to_string(entry.state), intact_text(entry.intact),
-                 kind.empty() ? size_text(entry.size_bytes, options.exact) : kind,
-                 size_width(options));
+  // What is there and whole needs no word.
+  const bool well = entry.state == EntryState::active && entry.intact.value_or(1) == 1;
+  fmt::format_to(
+      out, "{:<8}{:>6}  {:>{}}  ", to_string(entry.state), well ? "" : intact_text(entry.intact),
+      kind.empty() ? size_text(entry.size_bytes, options.exact) : kind, size_width(options));
   if (options.form == RowForm::detailed)
     fmt::format_to(out, "{:<9} {:>5} {:>11}  {:<19}  ",
                    entry.owner ? mode_text(entry.owner->mode) : entry.attributes, entry.links,
@@ -69,28 +99,32 @@ std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& 
                    time_text(entry.created));
   fmt::format_to(out, "{:<19}  ", time_text(entry.modified));
   if (options.ids) fmt::format_to(out, "{:<17} ", "@" + entry.id);
-  const std::string address =
-      options.addresses ? for_terminal(entry_address(volume, entry).print()) : std::string();
-  if (options.addresses && entry.state == EntryState::active)
-    fmt::format_to(out, "{}", address);
-  else if (options.form == RowForm::tree)
-    fmt::format_to(out, "{:{}}{}", "", (entry.path.size() - 1 - options.tree_depth) * 2,
-                   for_terminal(entry.path.back()));
+  const std::size_t indent = line.size();
+  const bool folder = entry.kind == EntryKind::folder;
+  std::string path;
+  if (options.form == RowForm::tree)
+    path = std::string((entry.path.size() - 1 - options.tree_depth) * 2, ' ') +
+           for_terminal(entry.path.back());
+  else if (options.names && !folder)
+    path = "  " + for_terminal(entry.path.back());
   else
-    fmt::format_to(out, "{}", for_terminal(path_text(entry.path)));
-  if (entry.kind == EntryKind::folder) fmt::format_to(out, "/");
+    path = for_terminal(path_text(entry.path));
+  if (folder) path += '/';
   if (!entry.original_path.empty()) {
-    fmt::format_to(out, "  was {}", for_terminal(entry.original_path));
-    if (entry.deleted_at) fmt::format_to(out, " until {}", time_text(entry.deleted_at));
+    path += "  was " + for_terminal(entry.original_path);
+    if (entry.deleted_at) path += " until " + time_text(entry.deleted_at);
   }
-  // An id alone tells nobody what it is.
-  if (options.addresses && entry.state != EntryState::active) fmt::format_to(out, "  {}", address);
-  const std::string_view text(line.data(), line.size());
-  if (!streams.colour) return std::string(text);
+  if (options.addresses) {
+    const std::size_t wide = columns_of(path);
+    path += std::string(wide < kPathWidth ? kPathWidth - wide : 0, ' ') + "  " +
+            for_terminal(entry_address(volume, entry).print());
+  }
+  const std::string text =
+      std::string(line.data(), line.size()) + broken_into(path, indent, streams.width);
   return coloured(streams,
-                  entry.intact.value_or(0) != 1       ? Meaning::damaged
-                  : entry.state != EntryState::active ? Meaning::deleted
-                                                      : Meaning::plain,
+                  !well && entry.intact.value_or(0) != 1 ? Meaning::damaged
+                  : entry.state != EntryState::active    ? Meaning::deleted
+                                                         : Meaning::plain,
                   text);
 }
 

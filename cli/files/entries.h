@@ -19,16 +19,21 @@ std::string version_text(const Address& address, const DiskVersion& version);
 
 enum class RowForm { plain, detailed, tree };
 
+// The volume the address names, or every one of the disk that can be read, in the order of its
+// table. Throws Error{cannot_read} when none can.
+std::vector<Target> every_volume(const Address& address, const Session& session);
+
 struct RowOptions {
   RowForm form = RowForm::plain;
   bool exact = false;  // sizes in bytes
   bool ids = false;
-  bool addresses = false;      // instead of paths
+  bool addresses = false;      // behind the paths
+  bool names = false;          // of what is no folder only its own name
   std::size_t tree_depth = 0;  // names before where the tree begins
 };
 
 std::string row_head(const RowOptions& options);
-// A line without its end, in the colour of what it says.
+// A line without its end, in the colour of what it says; broken where the terminal is narrower.
 std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
                 const RowOptions& options);
 

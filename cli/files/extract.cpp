@@ -1,11 +1,12 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <memory>
 #include <ostream>
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
-#include "cli/output.h"
+#include "cli/files/entries.h"
 #include "cli/progress.h"
 #include "cli/zone.h"
 
@@ -24,6 +25,7 @@ struct Options {
   bool owners = false;
   bool set_id = false;
   bool exact = false;
+  bool all_volumes = false;
   std::string zone;
   std::string manifest;
   std::vector<std::string> patterns;
@@ -36,16 +38,16 @@ void print_estimate(const Job& job, const ExtractEstimate& sum, const Options& o
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("files").value(sum.files).key("folders").value(sum.folders);
-    json.key("size_bytes").value(sum.bytes).key("not_whole").value(sum.not_whole);
+    json.key("size_bytes").value(sum.bytes).key("incomplete").value(sum.incomplete);
     json.key("clashes").value(sum.clashes).key("free_bytes").value(sum.free_bytes);
     json.key("room").value(room);
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
     return;
   }
-  out << fmt::format("{}, {}, {}; {} of them not proven whole\n", counted(sum.files, "file"),
-                     counted(sum.folders, "folder"), size_text(sum.bytes, options.exact),
-                     sum.not_whole);
+  out << fmt::format("{}, {}, {}; {} of them incomplete or unverified\n",
+                     counted(sum.files, "file"), counted(sum.folders, "folder"),
+                     size_text(sum.bytes, options.exact), sum.incomplete);
   out << fmt::format("{} free at the destination: {}\n", size_text(sum.free_bytes, options.exact),
                      room ? "there is room" : "there is NOT enough room");
   if (sum.clashes > 0)
@@ -62,13 +64,13 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
     json.key("manifest").value(done.manifest).key("manifest_sha256").value(done.manifest_sha256);
     json.key("files").value(done.files).key("size_bytes").value(done.bytes);
     json.key("deleted").value(done.deleted).key("partial").value(done.partial);
-    json.key("nothing_left")
-        .value(done.nothing_left)
+    json.key("unrecoverable")
+        .value(done.unrecoverable)
         .key("already_there")
         .value(done.already_there);
-    json.key("special").value(done.special).key("undressed").value(done.undressed);
+    json.key("special").value(done.special).key("metadata_failed").value(done.metadata_failed);
     json.key("failed").value(done.failed).key("stopped").value(done.stopped);
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
     return;
   }
@@ -80,27 +82,17 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
   };
   line(done.deleted, Meaning::plain, "had been deleted");
   line(done.partial, Meaning::deleted,
-       "not proven whole: under partial/, the manifest says what is missing or in doubt");
-  line(done.nothing_left, Meaning::damaged, "more of which nothing is left");
+       "incomplete or unverified: under partial/, the manifest says what is missing or in doubt");
+  line(done.unrecoverable, Meaning::damaged, "more that are unrecoverable");
   line(done.already_there, Meaning::plain, "there already from an earlier run");
   line(done.special, Meaning::plain, "devices, pipes and sockets: in the manifest alone");
-  line(done.undressed, Meaning::plain,
+  line(done.metadata_failed, Meaning::plain,
        "whose owner or attributes could not all be set here: the manifest has them");
   line(done.failed, Meaning::damaged, "could not be written, the manifest says why");
   out << "manifest: " << for_terminal(done.manifest) << '\n';
 }
 
-int extract_files(Job& job, Options options) {
-  const bool outright = !options.common.source.empty();
-  if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
-    throw Error(ErrorCode::usage, {}, std::nullopt, "a source and a destination are needed",
-                "for example: lantern extract station.vdi::2 RESCUED");
-  const std::string destination = options.arguments.back();
-  const Address address =
-      options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
-  const Target target = options.common.session(job).open_volume(address);
-  print_choice(job.streams, target);
-
+ExtractOptions wanted_of(const Options& options) {
   ExtractOptions wanted;
   wanted.active = !options.deleted_only;
   wanted.deleted = options.deleted || options.deleted_only;
@@ -114,9 +106,16 @@ int extract_files(Job& job, Options options) {
   wanted.streams = options.streams;
   wanted.manifest = options.manifest;
   wanted.local_to_utc = zone_of(options.zone);
+  return wanted;
+}
+
+// One volume into one folder.
+int extract_one(Job& job, const Options& options, const Target& target,
+                const std::string& destination) {
   const auto line = std::make_shared<ProgressLine>(job.streams.err);
   if (job.streams.err_is_terminal) job.context.progress = line;
-  Extraction extraction(target, destination, wanted, *options.common.host(job), job.context);
+  Extraction extraction(target, destination, wanted_of(options), *options.common.host(job),
+                        job.context);
   if (options.estimate) {
     print_estimate(job, extraction.estimate(), options);
     return exit_for_findings(job);
@@ -124,20 +123,57 @@ int extract_files(Job& job, Options options) {
   const ExtractSummary done = extraction.run();
   line->clear();
   print_summary(job, done, options, destination);
-  const bool all_whole = done.partial == 0 && done.nothing_left == 0 && done.failed == 0;
-  const int code = done.stopped ? kStopped : all_whole ? exit_for_findings(job) : kDoneWithFindings;
-  append_to_case(options.common.case_folder, job, {address.first},
+  const bool all_intact = done.partial == 0 && done.unrecoverable == 0 && done.failed == 0;
+  const int code = done.stopped ? kStopped
+                   : all_intact ? exit_for_findings(job)
+                                : kDoneWithFindings;
+  append_to_case(options.common.case_folder, job, {target.disks.front()->address.first},
                  {{done.manifest, done.manifest_sha256}}, code);
-  if (!options.common.json) print_findings(job.streams, job.streams.err, job.context);
+  if (!options.common.json) print_findings(job, job.streams.err);
   if (done.stopped) job.streams.err << "lantern: stopped; run the same command again to go on\n";
   return code;
+}
+
+// Each into a folder of its own below the destination.
+int extract_all(Job& job, const Options& options, const Address& address,
+                const std::string& destination) {
+  if (!options.manifest.empty() || options.common.json || !options.ids.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "--manifest, --json and --id are of one volume",
+                "name the volume instead of --all-volumes");
+  int worst = kDone;
+  for (const Target& target : every_volume(address, options.common.session(job))) {
+    const VolumeLayer& volume = target.volume_layer();
+    const std::string folder =
+        destination + "/volume-" +
+        (volume.row.number > 0 ? std::to_string(volume.row.number)
+                               : "at-" + std::to_string(volume.row.range.offset));
+    job.streams.out << coloured(job.streams, Meaning::heading, for_terminal(volume.address.print()))
+                    << '\n';
+    worst = std::max(worst, extract_one(job, options, target, folder));
+    if (worst == kStopped) break;
+  }
+  return worst;
+}
+
+int extract_files(Job& job, const Options& options) {
+  const bool outright = !options.common.source.empty();
+  if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a source and a destination are needed",
+                "for example: lantern extract station.vdi::2 RESCUED");
+  const std::string& destination = options.arguments.back();
+  const Address address =
+      options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
+  if (options.all_volumes) return extract_all(job, options, address, destination);
+  const Target target = options.common.session(job).open_volume(address);
+  if (!options.common.json) print_choice(job, target);
+  return extract_one(job, options, target, destination);
 }
 
 }  // namespace
 
 Run add_extract(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
-  const Command command = parser.command("extract", "files out, with a manifest that proves them");
+  const Command command = parser.command("extract", "extract files, with a SHA-256 manifest");
   options->common.add_to(command, job);
   command
       .option("SRC DEST", options->arguments,
@@ -149,6 +185,8 @@ Run add_extract(OptionParser& parser, Job& job) {
   command.option("--match", options->patterns,
                  "only names (or paths, with a '/') of this shell pattern; repeatable");
   command.option("--id", options->ids, "only the entry of this id; repeatable");
+  command.flag("--all-volumes", options->all_volumes,
+               "every volume of the disk that can be read, each into a folder of its own");
   command.flag("--estimate", options->estimate, "say how much it would be; write nothing");
   command.option("--manifest", options->manifest, "where the manifest goes");
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the files");

@@ -24,7 +24,8 @@ struct Options {
   std::vector<std::string> kinds;
   bool deleted = false;
   bool deleted_only = false;
-  double least = 0;
+  double min_intact = 0;
+  bool unsorted = false;
   bool touches_unreadable = false;
   bool exact = false;
 };
@@ -40,7 +41,7 @@ std::optional<std::uint64_t> bytes_of(const std::string& text) {
   if (at + 1 == end && kUnits.find(*at) != std::string_view::npos)
     shift = 10 * (static_cast<unsigned>(kUnits.find(*at)) + 1);
   if (error != std::errc{} || (at != end && shift == 0) || number > (~std::uint64_t{0} >> shift))
-    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no size", text),
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is not a size", text),
                 "for example: 512, 20K, 4M, 1G");
   return number << shift;
 }
@@ -61,35 +62,9 @@ std::optional<std::int64_t> seconds_of_text(const std::string& text) {
   }
   const auto seconds = seconds_of(parts[0], parts[1], parts[2], parts[3], parts[4], parts[5]);
   if (at != end || part < 2 || !seconds)
-    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no date", text),
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is not a date", text),
                 "for example: 2026-03-14 or 2026-03-14T08:30:00");
   return seconds;
-}
-
-// The volume the address names, or every one that can be read.
-std::vector<Target> targets_of(const Address& address, const Session& session) {
-  Target target = session.open(address);
-  // A file that is a disk is looked into.
-  if (target.entry && target.entry->kind == EntryKind::file) {
-    Context quiet = session.context();
-    quiet.findings = std::make_shared<FindingSink>();
-    const Target inside = session.with(quiet).open_disk(address);
-    const VolumeList& volumes = inside.disk().volumes;
-    if (std::any_of(volumes.begin(), volumes.end(),
-                    [](const VolumeLayer& volume) { return volume.file_system() != nullptr; }))
-      target = session.open_disk(address);
-  }
-  if (target.entry || target.volume) return {session.open_volume(address)};
-  std::vector<Target> targets;
-  for (std::size_t i = 0; i < target.disk().volumes.size(); ++i) {
-    if (!target.disk().volumes[i].file_system()) continue;
-    targets.push_back(target);
-    targets.back().volume = target.disk().volumes.share(i);
-  }
-  if (targets.empty())
-    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
-                "no file system that can be read", "lantern survey shows what is there");
-  return targets;
 }
 
 int find_entries(Job& job, const Options& options) {
@@ -104,9 +79,10 @@ int find_entries(Job& job, const Options& options) {
   wanted.active = !options.deleted_only;
   wanted.deleted = options.deleted || options.deleted_only;
   wanted.touches_unreadable = options.touches_unreadable;
-  wanted.least_intact = options.least / 100;
+  wanted.least_intact = options.min_intact / 100;
+  wanted.order = options.unsorted ? WalkOrder::as_stored : WalkOrder::by_path;
   const Address address = options.common.address(options.source);
-  const auto targets = targets_of(address, options.common.session(job));
+  const auto targets = every_volume(address, options.common.session(job));
   std::ostream& out = job.streams.out;
   std::uint64_t found = 0;
   const auto each = [&](const auto& use) {
@@ -122,7 +98,7 @@ int find_entries(Job& job, const Options& options) {
     json.begin_object().key("entries").begin_array();
     each([&](const VolumeLayer& volume, const Entry& entry) { write_json(json, volume, entry); });
     json.end_array();
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     RowOptions form;
@@ -134,7 +110,7 @@ int find_entries(Job& job, const Options& options) {
     });
     out.flush();
     job.streams.err << found << " found\n";
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = exit_for_findings(job);
   append_to_case(options.common.case_folder, job, {address.first}, {}, code);
@@ -160,12 +136,13 @@ Run add_find(OptionParser& parser, Job& job) {
                  "only this kind, by content: picture, document, jpg, pdf, ...; repeatable");
   command.flag("--deleted", options->deleted, "deleted entries too");
   command.flag("--deleted-only", options->deleted_only, "deleted entries alone");
-  command.option("--least", options->least, "only when so much is left, in percent")
+  command.option("--min-intact", options->min_intact, "only when so much is intact, in percent")
       .between(0.0, 100.0);
   command.flag("--touches-unreadable", options->touches_unreadable,
                "only files that lost a part: of a copy of a failing disk what was not read");
+  command.flag("--unsorted", options->unsorted, "as the volumes store them, none held back");
   command.flag("--exact", options->exact, "sizes in bytes");
-  command.footer("Example: lantern find station.vdi --kind jpg --deleted --least 50");
+  command.footer("Example: lantern find station.vdi --kind jpg --deleted --min-intact 50");
   return [&job, options] { return find_entries(job, *options); };
 }
 

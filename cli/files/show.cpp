@@ -11,8 +11,8 @@
 namespace lantern::cli {
 namespace {
 
-constexpr std::size_t kMostExtents = 20;  // printed
-constexpr std::size_t kMostExtentsOfJson = 10'000;
+constexpr std::size_t kMaxExtents = 20;  // printed
+constexpr std::size_t kMaxExtentsOfJson = 10'000;
 constexpr std::size_t kPiece = 1u << 20;
 
 struct Options {
@@ -99,7 +99,7 @@ void print_extents(const Job& job, const Target& target, const Content& content)
   std::vector<std::string> lines;
   bool more = false;
   follow_down(target, *content.bytes, [&](const LayeredExtent& extent) {
-    more = lines.size() == kMostExtents;
+    more = lines.size() == kMaxExtents;
     if (more) return false;
     const Range& range = extent.extent.range;
     std::string line = fmt::format("{:>14} {:>14}  {:<9}", range.offset, range.length,
@@ -141,7 +141,7 @@ void print_facts(const Job& job, const Target& target, const Entry& entry) {
   if (has_content(entry))
     line("size", grouped(entry.size_bytes) + " bytes" +
                      (entry.size_bytes < 1024 ? "" : ", " + human_size(entry.size_bytes)));
-  line("whole", intact_text(entry.intact));
+  line("intact", intact_text(entry.intact));
   line("evidence", for_terminal(entry.evidence));
   const auto time = [&](std::string_view what, const std::optional<Timestamp>& value) {
     if (value) line(what, to_iso8601(*value) + (value->local ? " (local)" : ""));
@@ -190,7 +190,7 @@ void put_content(JsonWriter& json, const Target& target, const Content& content,
   json.key("extents").begin_array();
   std::size_t count = 0;
   follow_down(target, *content.bytes, [&](const LayeredExtent& extent) {
-    if (++count > kMostExtentsOfJson) return false;
+    if (++count > kMaxExtentsOfJson) return false;
     json.begin_object().key("offset_bytes").value(extent.extent.range.offset);
     json.key("length_bytes").value(extent.extent.range.length);
     json.key("kind").value(kind_of(extent.extent.kind)).key("places").begin_array();
@@ -242,7 +242,7 @@ void print_json(const Job& job, const Target& target, const Options& options,
                   });
   json.end_array();
   if (content) put_content(json, target, *content, options);
-  findings_json(json, job.context);
+  findings_json(json, job);
   json.end_object();
 }
 
@@ -266,7 +266,7 @@ int show_entry(Job& job, const Options& options) {
   if (options.common.json) {
     print_json(job, target, options, content);
   } else {
-    print_choice(job.streams, target);
+    print_choice(job, target);
     print_facts(job, target, *target.entry);
     print_earlier(job, target, options);
     if (content && target.stream.empty() && target.entry->kind == EntryKind::symlink) {
@@ -278,7 +278,7 @@ int show_entry(Job& job, const Options& options) {
       print_extents(job, target, *content);
       print_start(job, *content, options);
     }
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = exit_for_findings(job);
   append_to_case(options.common.case_folder, job, {address.first}, {}, code);
@@ -290,7 +290,7 @@ int show_entry(Job& job, const Options& options) {
 Run add_show(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
-      parser.command("show", "one file: its facts, where it lies, how it begins");
+      parser.command("show", "one file: its facts, where it is stored, its first bytes");
   options->common.add_to(command, job);
   command.option("SRC", options->source, "a file or folder, by path or id");
   command.flag("--raw", options->raw, "all of its content to standard output, nothing else");

@@ -22,7 +22,7 @@ using namespace repair;
 
 constexpr std::size_t kShownBytes = 16;
 constexpr std::size_t kShownWrites = 6;
-constexpr std::size_t kMostJournals = 1000;
+constexpr std::size_t kMaxJournals = 1000;
 
 struct Options {
   CommonOptions common;
@@ -34,6 +34,7 @@ struct Options {
   std::string plan_file;
   std::string set;
   std::vector<std::string> write;
+  std::vector<std::string> copy_from;  // the healthy disk, then what is taken from it
   std::vector<std::string> overrides;
   bool drop_trial = false;
   bool every_sector = false;
@@ -162,7 +163,7 @@ std::vector<std::byte> hex_bytes(const std::string& text) {
   return bytes;
 }
 
-RepairPlan plan_by_hand(const Options& options, const Address& address, const Session& session) {
+RepairPlan manual_plan(const Options& options, const Address& address, const Session& session) {
   if (!options.set.empty()) {
     const std::size_t equals = options.set.find('=');
     if (equals == std::string::npos)
@@ -171,6 +172,9 @@ RepairPlan plan_by_hand(const Options& options, const Address& address, const Se
     return plan_field(address, options.set.substr(0, equals), options.set.substr(equals + 1),
                       session);
   }
+  if (!options.copy_from.empty())
+    return plan_copy(address, Address::parse(options.copy_from.front()),
+                     {options.copy_from.begin() + 1, options.copy_from.end()}, session);
   std::uint64_t offset = 0;
   const std::string& text = options.write.at(0);
   const bool hex = text.starts_with("0x");
@@ -178,7 +182,7 @@ RepairPlan plan_by_hand(const Options& options, const Address& address, const Se
   const auto read = std::from_chars(text.data() + (hex ? 2 : 0), end, offset, hex ? 16 : 10);
   if (read.ec != std::errc{} || read.ptr != end)
     throw Error(ErrorCode::usage, {}, std::nullopt,
-                fmt::format("\"{}\" is no byte to write at", for_terminal(text)),
+                fmt::format("\"{}\" is not a byte to write at", for_terminal(text)),
                 "for example: --write 510 \"55 aa\"");
   return plan_bytes(address, offset, hex_bytes(options.write.at(1)), session);
 }
@@ -199,8 +203,8 @@ RepairPlan make_plan(const Options& options, const Address& address, const Sessi
                   "check the name");
     return read_plan({std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()});
   }
-  if (!options.set.empty() || !options.write.empty())
-    return plan_by_hand(options, address, session);
+  if (!options.set.empty() || !options.write.empty() || !options.copy_from.empty())
+    return manual_plan(options, address, session);
   PlanOptions how;
   how.every_sector = options.every_sector;
   return plan_repair(address, how, session);
@@ -210,7 +214,7 @@ RepairPlan make_plan(const Options& options, const Address& address, const Sessi
 std::string journal_for(const Options& options, const Address& address) {
   if (!options.journal.empty()) return options.journal;
   const std::string stem = std::filesystem::path(resolved(address).first).filename().string();
-  for (std::size_t i = 1; i < kMostJournals; ++i) {
+  for (std::size_t i = 1; i < kMaxJournals; ++i) {
     const std::string name = i == 1 ? stem + ".undo" : fmt::format("{}-{}.undo", stem, i);
     std::error_code error;
     if (!std::filesystem::exists(std::filesystem::symlink_status(name, error))) return name;
@@ -230,9 +234,10 @@ Health health_of(const Job& job, const Options& options, const Address& address)
   context.findings = std::make_shared<FindingSink>();
   Health health;
   try {
-    for (const SurveyVolume& volume :
-         survey({address}, options.common.session(job).with(context)).volumes) {
-      if (!volume.layer->file_system()) continue;
+    const SurveyReport report =
+        survey({address}, options.common.session(job).with(context), {true, false});
+    for (const SurveyVolume& volume : report.volumes) {
+      if (!volume.listed || !volume.layer->file_system()) continue;
       ++health.reach.volumes;
       health.reach.files += volume.files;
       health.reach.folders += volume.folders;
@@ -288,8 +293,10 @@ Outcome carry_out(Job& job, const Options& options, const Address& address,
   ApplyOptions how;
   how.host = options.common.host(job);
   how.journal = journal_for(options, address);
-  how.override_saved_state = std::find(options.overrides.begin(), options.overrides.end(),
-                                       "saved-state") != options.overrides.end();
+  for (const std::string& guard : options.overrides) {
+    how.override_suspended = how.override_suspended || guard == "suspended";
+    how.override_lock_file = how.override_lock_file || guard == "lock-file";
+  }
   how.drop_trial = options.drop_trial;
   outcome.result = apply_repair(plan, steps, session, how);
   return outcome;
@@ -385,7 +392,7 @@ int repair(Job& job, const Options& options) {
     for (const std::size_t number : outcome.fixes) json.value(std::uint64_t{number});
     json.end_array().key("journal");
     outcome.result.journal.empty() ? json.null() : json.value(outcome.result.journal);
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     print_outcome(job, options, plan, outcome);
@@ -419,17 +426,23 @@ Run add_repair(OptionParser& parser, Job& job) {
                "delete the trial images that --into made of SRC and that no longer fit");
   command.option("--plan", options->plan_file, "a plan kept from --json, instead of a new one");
   command.option("--set", options->set, "manual: STRUCTURE.FIELD=VALUE, checksums recalculated");
+  command
+      .option("--copy-from", options->copy_from,
+              "take structures or fields over from a healthy disk of the same kind")
+      .values(2, 64)
+      .shown_as("HEALTHY FIELD...");
   command.option("--write", options->write, "manual: these bytes at this byte of SRC")
       .values(2, 2)
       .shown_as("OFFSET HEX");
-  command.option("--override", options->overrides, "write although this guard refuses it")
-      .one_of({"saved-state"});
+  command.option("--override", options->overrides, "write although this check refuses it")
+      .one_of({"suspended", "lock-file"});
   command.flag("--every-sector", options->every_sector,
                "look for lost volumes in every sector, not only where they usually are");
   command.footer(
       "Examples: lantern repair broken.img\n"
       "          lantern repair broken.img --apply\n"
-      "          lantern repair broken.img --set mbr.entry1.active=yes --apply");
+      "          lantern repair broken.img --set mbr.entry1.active=yes --apply\n"
+      "          lantern repair broken.img --copy-from healthy.img mbr.boot_code --apply");
   return [&job, options] { return repair(job, *options); };
 }
 

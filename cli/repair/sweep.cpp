@@ -57,18 +57,18 @@ void print_json(const Job& job, const VolumeSearch& found, const Address& disk) 
         .value(table.offset)
         .key("kind")
         .value(table.kind)
-        .key("holds")
-        .value(table.holds)
+        .key("content")
+        .value(table.content)
         .end_object();
   json.end_array().key("every_sector").value(found.every_sector);
   json.key("stopped_at_bytes").value(found.stopped_at).key("read_bytes").value(found.read_bytes);
   json.key("unexplained_bytes").value(found.unexplained);
-  findings_json(json, job.context);
+  findings_json(json, job);
   json.end_object();
 }
 
 void print_row(const Job& job, const FoundVolume& volume, bool quiet) {
-  const std::string line = fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {:<5}\n{:17}{}",
+  const std::string line = fmt::format("{:>15}  {:>10}  {:<11}  {:<12}  {:<5}\n{:17}{}",
                                        volume.range.offset, size_text(volume.range.length, false),
                                        volume.file_system, for_terminal(volume.label),
                                        volume.row == 0 ? "none" : fmt::format("{}", volume.row), "",
@@ -84,7 +84,7 @@ void print_row(const Job& job, const FoundVolume& volume, bool quiet) {
 void print_found(const Job& job, const VolumeSearch& found, const Address& disk) {
   std::ostream& out = job.streams.out;
   out << coloured(job.streams, Meaning::quiet,
-                  fmt::format("{:>15}  {:>10}  {:<6}  {:<12}  {}", "START", "SIZE", "HOLDS",
+                  fmt::format("{:>15}  {:>10}  {:<11}  {:<12}  {}", "START", "SIZE", "FILE SYSTEM",
                               "LABEL", "ENTRY"))
       << '\n';
   for (const FoundVolume& volume : found.volumes) print_row(job, volume, false);
@@ -103,7 +103,7 @@ void print_found(const Job& job, const VolumeSearch& found, const Address& disk)
       continue;
     if (first) out << "\nTables:\n";
     first = false;
-    out << fmt::format("  byte {:>14}  {:<9}  {}\n", table.offset, table.kind, table.holds);
+    out << fmt::format("  byte {:>14}  {:<9}  {}\n", table.offset, table.kind, table.content);
   }
   out << '\n'
       << (found.every_sector ? "Every sector that is stored was read."
@@ -111,7 +111,7 @@ void print_found(const Job& job, const VolumeSearch& found, const Address& disk)
               ? fmt::format("Stopped at byte {}: go on with --from {}", found.stopped_at,
                             found.stopped_at)
               : fmt::format(
-                    "Looked where volumes usually begin and end; {} lie outside of what was "
+                    "Looked where volumes usually begin and end; {} are outside of what was "
                     "found.{}",
                     size_text(found.unexplained, false),
                     found.unexplained > 0 ? " --every-sector reads those, too." : ""))

@@ -61,7 +61,8 @@ int undo(Job& job, const Options& options) {
   ApplyOptions how;
   how.host = this_host();
   for (const std::string& guard : options.overrides) {
-    how.override_saved_state = how.override_saved_state || guard == "saved-state";
+    how.override_suspended = how.override_suspended || guard == "suspended";
+    how.override_lock_file = how.override_lock_file || guard == "lock-file";
     how.override_damaged_journal = how.override_damaged_journal || guard == "damaged-journal";
   }
   const JournalReport report = options.again ? finish_repair(options.journal, how, job.context)
@@ -94,8 +95,8 @@ Run add_undo(OptionParser& parser, Job& job) {
   command.option("JOURNAL", options->journal, "what lantern repair --apply kept").required();
   command.flag("--redo", options->again,
                "the other way: make the repair again, or finish one that was cut off");
-  command.option("--override", options->overrides, "write although this guard refuses it")
-      .one_of({"saved-state", "damaged-journal"});
+  command.option("--override", options->overrides, "write although this check refuses it")
+      .one_of({"suspended", "lock-file", "damaged-journal"});
   command.flag("--json", options->json, "one JSON document on standard output");
   command.footer("Example: lantern undo broken.img.undo");
   return [&job, options] { return undo(job, *options); };

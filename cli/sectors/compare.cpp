@@ -13,7 +13,7 @@ namespace {
 
 using namespace repair;
 
-constexpr std::size_t kMostShown = 40;  // printed; --json has them all
+constexpr std::size_t kMaxShown = 40;  // printed; --json has them all
 
 struct Options {
   CommonOptions common;
@@ -30,7 +30,7 @@ Range range_of(const std::string& text) {
   };
   if (colon == std::string::npos || !read(std::string_view(text).substr(0, colon), range.offset) ||
       !read(std::string_view(text).substr(colon + 1), range.length))
-    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no range", text),
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is not a range", text),
                 "for example: --range 0:512");
   return range;
 }
@@ -39,7 +39,14 @@ std::string name_of(const Difference& row) {
   return row.structure + (row.field.empty() ? "" : " " + row.field);
 }
 
-void print_row(const Streams& streams, const Difference& row) {
+// What takes over B's value, to be typed.
+std::string copy_command(const Options& options, const Difference& row) {
+  if (!row.can_be_taken) return {};
+  return fmt::format("lantern repair {} --copy-from {} {}", for_shell(options.a),
+                     for_shell(options.b), for_shell(row.structure + "." + row.field));
+}
+
+void print_row(const Streams& streams, const Difference& row, const std::string& command) {
   std::ostream& out = streams.out;
   const bool wrong = !row.a_expected.empty() || !row.b_expected.empty();
   out << coloured(streams, wrong ? Meaning::damaged : Meaning::heading,
@@ -50,8 +57,8 @@ void print_row(const Streams& streams, const Difference& row) {
       << '\n';
   const auto side = [&](char letter, const std::string& value, const std::string& bytes,
                         const std::string& expected) {
-    std::string line = fmt::format("         {}  {}", letter,
-                                   value.empty() ? "is not there" : for_terminal(value));
+    std::string line =
+        fmt::format("         {}  {}", letter, value.empty() ? "missing" : for_terminal(value));
     if (bytes != value) line = fmt::format("{:<43} {}", line, bytes);
     out << coloured(streams, expected.empty() ? Meaning::plain : Meaning::damaged, line) << '\n';
     if (!expected.empty())
@@ -61,16 +68,18 @@ void print_row(const Streams& streams, const Difference& row) {
   };
   side('A', row.a, row.a_bytes, row.a_expected);
   side('B', row.b, row.b_bytes, row.b_expected);
+  if (!command.empty())
+    out << coloured(streams, Meaning::quiet, "            " + for_terminal(command)) << '\n';
 }
 
 void print_comparison(const Job& job, const Options& options, const Comparison& comparison) {
   const Streams& streams = job.streams;
   std::ostream& out = streams.out;
   out << "A  " << for_terminal(options.a) << "\nB  " << for_terminal(options.b) << "\n\n";
-  for (std::size_t i = 0; i < std::min(comparison.rows.size(), kMostShown); ++i)
-    print_row(streams, comparison.rows[i]);
-  if (comparison.rows.size() > kMostShown)
-    out << fmt::format("and {} more: --json has them all\n", comparison.rows.size() - kMostShown);
+  for (std::size_t i = 0; i < std::min(comparison.rows.size(), kMaxShown); ++i)
+    print_row(streams, comparison.rows[i], copy_command(options, comparison.rows[i]));
+  if (comparison.rows.size() > kMaxShown)
+    out << fmt::format("and {} more: --json has them all\n", comparison.rows.size() - kMaxShown);
   if (!comparison.rows.empty()) out << '\n';
   for (const Difference& row : comparison.identity)
     out << coloured(streams, Meaning::quiet,
@@ -83,7 +92,8 @@ void print_comparison(const Job& job, const Options& options, const Comparison& 
                              comparison.identity.size(), counted(comparison.same, "field"));
 }
 
-void put_rows(JsonWriter& json, const char* key, const std::vector<Difference>& rows) {
+void put_rows(JsonWriter& json, const char* key, const std::vector<Difference>& rows,
+              const Options& options) {
   json.key(key).begin_array();
   for (const Difference& row : rows) {
     json.begin_object().key("structure").value(row.structure).key("field").value(row.field);
@@ -95,6 +105,8 @@ void put_rows(JsonWriter& json, const char* key, const std::vector<Difference>& 
     row.a_expected.empty() ? json.null() : json.value(row.a_expected);
     json.key("b_expected");
     row.b_expected.empty() ? json.null() : json.value(row.b_expected);
+    json.key("take");
+    row.can_be_taken ? json.value(copy_command(options, row)) : json.null();
     json.end_object();
   }
   json.end_array();
@@ -112,14 +124,14 @@ int compare_disks(Job& job, const Options& options) {
   if (options.common.json) {
     JsonWriter json(job.streams.out);
     json.begin_object().key("a").value(of_a.print()).key("b").value(of_b.print());
-    put_rows(json, "rows", comparison.rows);
-    put_rows(json, "identity", comparison.identity);
+    put_rows(json, "rows", comparison.rows, options);
+    put_rows(json, "identity", comparison.identity, options);
     json.key("same").value(comparison.same);
-    findings_json(json, job.context);
+    findings_json(json, job);
     json.end_object();
   } else {
     print_comparison(job, options, comparison);
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = comparison.rows.empty() ? exit_for_findings(job) : kDoneWithFindings;
   append_to_case(options.common.case_folder, job, {of_a.first, of_b.first}, {}, code);
@@ -131,12 +143,12 @@ int compare_disks(Job& job, const Options& options) {
 Run add_compare(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command =
-      parser.command("compare", "two disks side by side, what keeps one from starting first");
+      parser.command("compare", "two disks side by side; what keeps one from starting comes first");
   options->common.add_to(command, job);
   command.option("A", options->a, "a disk or a volume").required();
   command.option("B", options->b, "the other, a healthy one of its kind").required();
   command.option("--range", options->range,
-                 "bytes as they lie instead, FROM:LENGTH, of the disk or volume");
+                 "raw bytes instead, FROM:LENGTH, of the disk or volume");
   command.footer("Example: lantern compare broken.vdi healthy.vdi");
   return [&job, options] { return compare_disks(job, *options); };
 }

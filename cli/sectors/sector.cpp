@@ -95,7 +95,7 @@ void print_json(const Job& job, const Structure& structure) {
     json.end_object();
   }
   json.end_array();
-  findings_json(json, job.context);
+  findings_json(json, job);
   json.end_object();
 }
 
@@ -115,7 +115,7 @@ int show_sector(Job& job, const Options& options) {
       print_hex(out, structure.bytes);
     else
       print_fields(job.streams, structure);
-    print_findings(job.streams, job.streams.err, job.context);
+    print_findings(job, job.streams.err);
   }
   const int code = exit_for_findings(job);
   append_to_case(options.common.case_folder, job, {address.first}, {}, code);
@@ -126,12 +126,13 @@ int show_sector(Job& job, const Options& options) {
 
 Run add_sector(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
-  const Command command = parser.command("sector", "what stands in a sector, field by field");
+  const Command command = parser.command("sector", "decode a sector field by field");
   options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk or a volume");
   command.option("WHAT", options->what,
-                 "a sector by number, or mbr, gpt, gpt:copy, gpt:entries, boot:N and\n"
-                 "superblock:N of volume N, mft:N (record N of the volume SRC is)");
+                 "a sector by number, or mbr, loader (the sectors behind it), gpt,\n"
+                 "gpt:copy, gpt:entries; boot:N, loader:N and superblock:N of volume N;\n"
+                 "mft:N (record N of the volume SRC is)");
   command.flag("--hex", options->hex, "the bytes alone");
   command.footer("Example: lantern sector station.vdi boot:2");
   return [&job, options] {

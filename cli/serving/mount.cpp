@@ -15,9 +15,32 @@ struct Options {
   std::vector<std::string> arguments;  // SRC DIR, or DIR with --source
   std::string zone;
   bool foreground = false;
+  bool list = false;
 };
 
+int list_mounts(const Job& job, const Options& options) {
+  const std::vector<MountedFolder> mounts = mounted_folders();
+  if (options.common.json) {
+    JsonWriter json(job.streams.out);
+    json.begin_object().key("mounts").begin_array();
+    for (const MountedFolder& one : mounts)
+      json.begin_object()
+          .key("folder")
+          .value(one.folder)
+          .key("source")
+          .value(one.source)
+          .end_object();
+    json.end_array().end_object();
+    return kDone;
+  }
+  for (const MountedFolder& one : mounts)
+    job.streams.out << for_terminal(one.folder) << "  " << for_terminal(one.source) << '\n';
+  if (mounts.empty()) job.streams.out << "Nothing is mounted by lantern.\n";
+  return kDone;
+}
+
 int mount_source(Job& job, const Options& options) {
+  if (options.list) return list_mounts(job, options);
   const bool outright = !options.common.source.empty();
   if (options.arguments.size() != 2 && !(outright && options.arguments.size() == 1))
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source and a folder are needed",
@@ -25,16 +48,21 @@ int mount_source(Job& job, const Options& options) {
   const std::string folder = options.arguments.back();
   const Address address =
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
-  const Target target = options.common.session(job).open_disk(address);
+  const Session& session = options.common.session(job);
+  Target target = session.open(address);
+  // A folder is shown as itself; all else as the disk it is or lies on.
+  if (!target.entry || target.entry->kind != EntryKind::folder) target = session.open_disk(address);
   MountOptions wanted;
   wanted.local_to_utc = zone_of(options.zone);
   wanted.foreground = options.foreground;
   const int code = exit_for_findings(job);
   wanted.mounted = [&] {
     append_to_case(options.common.case_folder, job, {address.first}, {}, code);
-    print_findings(job.streams, job.streams.err, job.context);
-    job.streams.out << for_terminal(folder) << ": volumes/ deleted/ disks/ findings.txt\n"
-                    << "take it away with: lantern unmount " << for_terminal(folder) << '\n';
+    print_findings(job, job.streams.err);
+    job.streams.out << for_terminal(folder) << ": "
+                    << (target.entry ? "folder/ deleted/" : "volumes/ deleted/ disks/")
+                    << " findings.txt\nUnmount it with: lantern unmount " << for_shell(folder)
+                    << '\n';
     job.streams.out.flush();
   };
   mount_disk(target, folder, wanted, job.context);
@@ -50,8 +78,11 @@ Run add_mount(OptionParser& parser, Job& job) {
   const Command command =
       parser.command("mount", "a disk's files, read-only, as a folder of this computer");
   options->common.add_to(command, job);
-  command.option("SRC DIR", options->arguments, "a disk or volume, and an empty folder")
-      .values(1, 2);
+  command
+      .option("SRC DIR", options->arguments,
+              "a disk, a volume or a folder of one, and an empty folder")
+      .values(0, 2);
+  command.flag("--list", options->list, "what is mounted, and where");
   command.option("--timezone", options->zone,
                  "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
   command.flag("--foreground", options->foreground, "stay until it is unmounted");
@@ -61,7 +92,7 @@ Run add_mount(OptionParser& parser, Job& job) {
 
 Run add_unmount(OptionParser& parser, Job& job) {
   auto folder = std::make_shared<std::string>();
-  const Command command = parser.command("unmount", "takes a mount away; says who holds it");
+  const Command command = parser.command("unmount", "unmount; says who holds the folder");
   command.option("DIR", *folder, "where it is mounted").required();
   command.footer("Example: lantern unmount BENCH");
   return [&job, folder] {

@@ -14,6 +14,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lantern/range.h"
@@ -37,6 +38,10 @@ enum class ExtentKind {
   unreadable,   // known to be lost; reads as zero and is reported
   overlaid      // from a layer laid over the original
 };
+
+// `how` of a zero extent that a file of this computer does not store: to the formats in it, it is
+// as stored as any other.
+constexpr std::string_view kHostHole = "hole of the file";
 
 struct ExtentInput {
   SourcePtr source;

@@ -26,7 +26,7 @@ enum class ErrorCode {
   usage,        // the request itself is wrong: ask differently
   not_found,    // nothing answers to that name: choose another
   cannot_open,  // the source is missing, not permitted or of no known kind
-  cannot_read,  // the layer is too hurt to be read at all
+  cannot_read,  // the layer is too damaged to be read at all
   unsupported,  // understood, but not read yet
   refused,      // refused for safety
   stopped,      // stopped by the user or by a full disk: can go on
@@ -63,7 +63,11 @@ enum class Do {
   scratch,
   child,  // a repair made in a new image on top
   every_sector,
-  give_up_saved_state,
+  sweep,
+  survey_search,  // survey, with a folder to search for what is missing
+  override_suspended,
+  override_lock_file,
+  mounts,
   take_damaged_journal,
   machine_sectors,  // argument: bytes of a sector
   check_maps,       // argument: a folder

@@ -41,7 +41,7 @@ struct ExtractEstimate {
   std::uint64_t files = 0;
   std::uint64_t folders = 0;
   std::uint64_t bytes = 0;
-  std::uint64_t not_whole = 0;   // files with intact below 1
+  std::uint64_t incomplete = 0;  // files with intact below 1
   std::uint64_t clashes = 0;     // names that are already taken in the destination
   std::uint64_t free_bytes = 0;  // of the destination
 };
@@ -49,13 +49,13 @@ struct ExtractEstimate {
 struct ExtractSummary {
   std::uint64_t files = 0;  // written by this run
   std::uint64_t bytes = 0;
-  std::uint64_t deleted = 0;        // of them, deleted ones
-  std::uint64_t partial = 0;        // of them, not whole
-  std::uint64_t nothing_left = 0;   // entries of which nothing could be written
-  std::uint64_t already_there = 0;  // written by an earlier run
-  std::uint64_t failed = 0;         // the destination did not take them, or they are encrypted
-  std::uint64_t special = 0;        // devices, pipes and sockets: in the manifest alone
-  std::uint64_t undressed = 0;      // owner or attributes could not all be set
+  std::uint64_t deleted = 0;          // of them, deleted ones
+  std::uint64_t partial = 0;          // of them, not whole
+  std::uint64_t unrecoverable = 0;    // entries of which nothing could be written
+  std::uint64_t already_there = 0;    // written by an earlier run
+  std::uint64_t failed = 0;           // the destination did not take them, or they are encrypted
+  std::uint64_t special = 0;          // devices, pipes and sockets: in the manifest alone
+  std::uint64_t metadata_failed = 0;  // owner or attributes could not all be set
   bool stopped = false;
   std::string manifest;
   std::string manifest_sha256;  // of the finished document

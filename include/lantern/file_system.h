@@ -102,12 +102,19 @@ struct Claim {
   Range within;  // the same bytes in its content
 };
 
+enum class WalkOrder {
+  as_stored,
+  by_path,   // a folder's entries by the bytes of their names, each folder before what is in it
+  by_folder  // as by_path, and of each folder first what is no folder
+};
+
 struct WalkOptions {
   bool active = true;
   bool deleted = false;
   bool versions = false;                 // with deleted: what files held before, too
   std::vector<std::string> under;        // only below this path; its own entry is not visited
   std::uint32_t max_depth = 0xFFFFFFFF;  // 1: the folder's own entries only
+  WalkOrder order = WalkOrder::as_stored;
 };
 
 enum class WalkStep { go_on, skip_folder, stop };
@@ -135,7 +142,8 @@ class FileSystem {
   // Bytes taken by files, folders and unusable clusters; reads the allocation table.
   virtual std::uint64_t used_bytes() const = 0;
 
-  // Depth first, as stored; memory grows with depth, not with the tree. A path in `under` is
+  // Depth first, as stored; memory grows with depth, not with the tree; in another order also with
+  // the folders on the way. What has no folder comes last. A path in `under` is
   // followed through every holder (active and deleted folders of one name).
   virtual void walk(const WalkOptions& options, const EntryVisitor& visit) const = 0;
 

@@ -8,6 +8,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <set>
@@ -78,6 +79,9 @@ enum class FindingCode {
   gpt_stale,
   table_sector_size,
   volume_shadow_copies,
+  volume_unknown_content,
+  volume_not_read,
+  volume_lost_entry,
   fat_boot_sector,
   fat_volume_size,
   fat_sector_size,
@@ -113,6 +117,13 @@ enum class FindingCode {
   ntfs_record,
   ntfs_bitmap,
   ntfs_unclean,
+  start_boot_code,
+  start_active_entry,
+  start_boot_record,
+  start_loader,
+  start_efi_partition,
+  start_hibernated,
+  start_volume_full,
   budget_depth,
   budget_entries,
   findings_capped
@@ -129,17 +140,29 @@ struct Finding {
   std::string done_instead;  // how reading went on
 };
 
-// Collects findings; drops repeats of the same code, address and offset, and stops at a cap so
-// that a badly damaged disk cannot fill memory (one last finding says so).
+// Findings of one code in one layer.
+struct FindingGroup {
+  std::vector<Finding> findings;  // by offset; at most FindingSink::kMaxOfGroup
+  std::uint64_t count = 0;        // with those that were not kept
+  Severity severity{};            // of the worst
+};
+
+// Collects findings; drops repeats of the same code, address and offset. Of one code in one layer
+// it keeps so many and counts the rest; at `cap` in all it stops, so that a badly damaged disk
+// cannot fill memory (one last finding says so).
 class FindingSink {
  public:
-  explicit FindingSink(std::size_t cap = 1000);
+  static constexpr std::size_t kMaxOfGroup = 1000;
+
+  explicit FindingSink(std::size_t cap = 10'000);
 
   void add(Finding finding);
   // What this holds, and gets from now on, goes to `other` as well, for as long as that lives.
   void forward_to(const std::shared_ptr<FindingSink>& other);
   // By address, offset and code, whatever the order in which they were made.
   std::vector<Finding> all() const;
+  // By address and code, the worst first within a layer.
+  std::vector<FindingGroup> groups() const;
   // Whether any finding of warning or damage was made.
   bool worse_than_note() const;
 
@@ -148,6 +171,7 @@ class FindingSink {
   std::size_t cap_;
   std::vector<Finding> findings_;
   std::set<std::tuple<FindingCode, std::string, std::uint64_t>> seen_;
+  std::map<std::pair<std::string, FindingCode>, std::uint64_t> counts_;
   std::vector<std::weak_ptr<FindingSink>> others_;
 };
 

@@ -55,7 +55,7 @@ struct ImageSummary {
   std::uint64_t stored_bytes = 0;  // of the disk that were not zero
   std::string sha256;  // of the flat contents, lost ranges as zeros; empty: not asked for
   std::vector<Range> unreadable;  // bytes of the disk
-  bool went_on = false;           // an earlier run was taken up
+  bool resumed = false;           // an earlier run was taken up
   bool stopped = false;           // run again to go on, or to start again where the kind needs it
   std::string why_stopped;        // in words: the disk is full, the command was stopped
 };

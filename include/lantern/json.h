@@ -54,5 +54,7 @@ class JsonWriter {
 
 // A finding as an object, with the keys of docs/json/.
 void write_json(JsonWriter& json, const Finding& finding);
+// A group of them as its first, with their number and the places of the first hundred.
+void write_json(JsonWriter& json, const FindingGroup& group);
 
 }  // namespace lantern

@@ -49,6 +49,7 @@ struct Machine {
   std::vector<MachineSnapshot> snapshots;
   MachineState state = MachineState::off;
   std::string state_evidence;
+  bool by_lock_file = false;  // that it runs is known by a lock file alone
 };
 
 struct MachineFolder {

@@ -2,7 +2,11 @@
 //
 //    volumes/N    the files of volume N        deleted/N   what was deleted from it
 //    disks/       the flat disk and each volume as raw files
-//    findings.txt what was found wrong
+//    findings.txt what was found wrong, and which files are incomplete or in doubt
+//
+// Of one folder: folder/ and deleted/ with what is in it, and findings.txt. A file that is not
+// intact has the attribute user.lantern.intact, the share of it that is ("0.63", "unknown"), and
+// where there is more to say user.lantern.evidence.
 //
 //   mount_disk(target, "/mnt/bench", {}, context);   // until it is unmounted
 //
@@ -11,6 +15,7 @@
 
 #include <functional>
 #include <string>
+#include <vector>
 
 #include "lantern/context.h"
 #include "lantern/nest/session.h"
@@ -24,13 +29,21 @@ struct MountOptions {
   std::function<void()> mounted;
 };
 
-// The last disk of the target, or the one volume of it that the target names; until it is unmounted
-// or `context` cancelled, which takes it away. Throws Error{refused, cannot_write} when the folder
-// cannot be mounted on.
+// The last disk of the target, or the one volume or folder of it that the target names; until it is
+// unmounted or `context` cancelled, which unmounts it. Throws Error{refused, cannot_write} when the
+// folder cannot be mounted on.
 void mount_disk(const Target& target, const std::string& folder, const MountOptions& options,
                 const Context& context);
 
-// Throws Error{refused} when the folder is none of our mounts, or when it is held: it says by whom.
+struct MountedFolder {
+  std::string folder;
+  std::string source;  // address
+};
+// Those of this computer.
+std::vector<MountedFolder> mounted_folders();
+
+// Throws Error{refused} when the folder is not one of them, or when it is held: it says by which
+// programs, and which loop devices and mounts lie on it.
 void unmount_folder(const std::string& folder);
 
 }  // namespace lantern

@@ -99,6 +99,11 @@ RepairPlan plan_repair(const Address& source, const PlanOptions& how, const Sess
 // made right.
 RepairPlan plan_field(const Address& source, const std::string& field, const std::string& value,
                       const Session& session);
+// A plan that takes structures ("mbr", "boot:1") or fields of them ("mbr.boot_code") over from a
+// healthy disk of the same kind, checksums recalculated; a step each. Of a whole structure what is
+// right on one disk alone stays: ids, names, starts, lengths, and all that says where files are.
+RepairPlan plan_copy(const Address& source, const Address& healthy,
+                     const std::vector<std::string>& what, const Session& session);
 // A plan of one step: these bytes, at a byte of what `source` names.
 RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
                       const std::vector<std::byte>& bytes, const Session& session);
@@ -138,7 +143,8 @@ using OpenMedium = std::function<std::unique_ptr<Medium>(const std::string& path
 struct ApplyOptions {
   std::string journal;                    // a new file
   std::shared_ptr<const Host> host;       // asked who uses the disk; empty: nobody is
-  bool override_saved_state = false;      // a suspended machine's disk
+  bool override_suspended = false;        // a suspended machine's disk
+  bool override_lock_file = false;        // a lock file that is left beside it
   bool override_damaged_journal = false;  // take what is left of one
   bool drop_trial = false;                // delete trial images of it that nothing has changed
   OpenMedium open = open_medium;

@@ -33,6 +33,7 @@ struct SearchOptions {
   bool deleted = false;
   // Only files of which a part is not in the source: its place was not read, or is missing.
   bool touches_unreadable = false;
+  WalkOrder order = WalkOrder::as_stored;
   double least_intact = 0;  // 0 to 1; entries of which it is not known count as 0
 };
 

@@ -80,8 +80,8 @@ struct Identity {
 
 Identity identify(const ByteSource& source);
 
-enum class Sameness { same, changed, other };
+enum class IdentityMatch { same, changed, other };
 // `changed`: as large as before, other content in the samples. `other`: another size.
-Sameness compare(const Identity& before, const Identity& now);
+IdentityMatch compare(const Identity& before, const Identity& now);
 
 }  // namespace lantern

@@ -46,9 +46,11 @@ struct Structure {
   const Field* find(std::string_view name) const;
 };
 
-// By name: "mbr", "gpt", "gpt:copy", "gpt:entries", "boot:N" and "superblock:N" of volume N,
-// "mft:N", record N of the target's volume. By number: the sector of the target's volume or disk,
-// with its fields when it is one of these. Throws Error{usage, not_found, cannot_read}.
+// By name: "mbr", "loader" (the sectors between it and the first volume), "gpt", "gpt:copy",
+// "gpt:entries"; of volume N "boot:N", "loader:N" (the sectors behind its boot sector that belong
+// to its boot code) and "superblock:N"; "mft:N", record N of the target's volume. By number: the
+// sector of the target's volume or disk, with its fields when it is one of these. Throws
+// Error{usage, not_found, cannot_read}.
 Structure read_structure(const Target& target, const std::string& name, const Context& context);
 
 // What a machine goes through to start, and the file systems' own records, in that order.
@@ -63,6 +65,7 @@ struct Difference {
   Weight weight{};
   std::string about;
   std::string a_expected, b_expected;
+  bool can_be_taken = false;  // by plan_copy: it is right on both disks, and B's is not wrong
 };
 
 struct Comparison {
@@ -74,7 +77,7 @@ struct Comparison {
 Comparison compare_structures(const Target& a, const Target& b, const Context& context);
 
 // Bytes of the targets' volumes or disks as they lie: a row each run that differs, a thousand at
-// most. What lies past the end of either is not compared.
+// most. What is past the end of either is not compared.
 Comparison compare_bytes(const Target& a, const Target& b, Range range, const Context& context);
 
 }  // namespace lantern::repair

@@ -1,11 +1,13 @@
-// Survey: what is this? Every layer of the sources, its volumes, which of them most likely holds
-// the user's files, and what to type next. Follows only what the metadata says: seconds, not hours.
+// Survey: what is this? Every layer of the sources, its volumes and the space between them, which
+// volume most likely holds the user's files, whether a machine starts from it, and what to do next.
+// Follows only what the metadata says: seconds, not hours.
 //
 //   const SurveyReport report = survey({address}, session);
 //
 // Thread-safety: may be called from any thread.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -13,6 +15,7 @@
 #include "lantern/json.h"
 #include "lantern/nest/session.h"
 #include "lantern/nest/source_set.h"
+#include "lantern/nest/start_chain.h"
 
 namespace lantern {
 
@@ -26,14 +29,30 @@ struct SurveyLayer {
 
 struct SurveyVolume {
   VolumePtr layer;
+  bool listed = true;   // false: no entry of a table names it
+  std::string content;  // what is in it, in words; empty: not known
   bool likely_user_files = false;
-  // Counted when there is a file system.
+  // Counted when there is a file system, and counting was asked for.
   std::uint64_t used_bytes = 0;
   std::uint64_t files = 0;
   std::uint64_t folders = 0;
-  std::uint64_t deleted = 0;        // files and folders
-  std::uint64_t deleted_whole = 0;  // files with intact 1
-  bool counted_all = true;          // false: counting stopped at its bound
+  std::uint64_t incomplete = 0;      // active files that are not intact
+  std::uint64_t deleted = 0;         // files and folders
+  std::uint64_t deleted_intact = 0;  // files with intact 1
+  bool counted_all = true;           // false: counting stopped at its bound, or was not asked for
+  std::optional<Action> next;        // what leads to more of it; empty: nothing does
+};
+
+// A part of a disk that no volume is in, of a MiB or more.
+struct SurveySpace {
+  std::string address;    // of the disk
+  Range range;            // bytes of the disk
+  bool has_data = false;  // not only zeros, where it was looked at
+};
+
+struct SurveyStart {
+  std::string address;  // of the disk
+  StartChain chain;
 };
 
 struct SurveySource {
@@ -51,14 +70,29 @@ struct SurveyReport {
   std::vector<SurveySource> sources;
   std::vector<SurveyLayer> layers;
   std::vector<SurveyVolume> volumes;
+  std::vector<SurveySpace> spaces;
   std::vector<SurveySet> sets;
-  std::string chosen;  // address of the volume with likely_user_files, or empty
-  std::string why;
+  std::vector<SurveyStart> starts;
+  std::string chosen;               // address of the volume with likely_user_files, or empty
+  std::string why;                  // of that, or why none is
+  std::vector<std::string> may_be;  // without `chosen`: those that may hold the user's files
+  std::string files_state;          // what was found wrong means for the files, in words
+  std::string checked;  // in words, where nothing is wrong with it and all of it is understood
+  std::vector<std::string> not_checked;      // what is not understood, in words
+  std::size_t fixes = 0, certain_fixes = 0;  // of the repair plan, when one was asked for
   std::vector<Action> next;
 };
 
-// A source that is given twice is read once.
-SurveyReport survey(const std::vector<Address>& sources, const Session& session);
+struct SurveyOptions {
+  // false: only the heads of the volumes are read, no entry is looked at.
+  bool count = true;
+  // Where something is wrong, whether repair has fixes for it: needs `count`.
+  bool plan = true;
+};
+
+// A source that is given twice is read once. Findings go to the session's context.
+SurveyReport survey(const std::vector<Address>& sources, const Session& session,
+                    const SurveyOptions& options = {});
 
 // The members of a report but its actions, into an object that is open (docs/json/README.md).
 void write_json(JsonWriter& json, const SurveyReport& report);

@@ -41,7 +41,7 @@ struct FoundVolume {
 struct FoundTable {
   std::uint64_t offset = 0;  // bytes
   std::string kind;          // "mbr", "logical volume", "gpt", "gpt copy"
-  std::string holds;         // in words
+  std::string content;       // in words
 };
 
 struct VolumeSearchOptions {

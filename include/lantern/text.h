@@ -54,6 +54,9 @@ std::string base64(std::string_view bytes);
 // As far as it goes; what is no letter of base64, as white space, is passed over.
 std::vector<std::byte> from_base64(std::string_view text);
 
+// The name that a word with a slip or two most likely means; empty: none is near.
+std::string nearest_name(std::string_view word, const std::vector<std::string>& names);
+
 // The bytes of a text compared without regard to ASCII case.
 bool equal_ignoring_case(std::string_view a, std::string_view b);
 

@@ -20,7 +20,7 @@ std::string with_next(const std::string& line, const Advice& next_step) {
 }
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 33> kWords = {
+constexpr std::array<std::string_view, 37> kWords = {
     "the list of disks",
     "survey",
     "the search for machines",
@@ -38,8 +38,8 @@ constexpr std::array<std::string_view, 33> kWords = {
     "without the plan that was given",
     "a plan as JSON",
     "apply",
-    "a field set by hand",
-    "bytes written by hand",
+    "a field set manually",
+    "bytes written manually",
     "undo",
     "a folder to look in",
     "leave to open devices",
@@ -49,7 +49,11 @@ constexpr std::array<std::string_view, 33> kWords = {
     "an overlay file",
     "a new image on top",
     "a search of every sector",
-    "leave to give up a saved state",
+    "sweep",
+    "survey, with a folder to search",
+    "leave to write although its machine is suspended",
+    "leave to write although a lock file is there",
+    "the list of mounts",
     "leave to use a damaged journal",
     "another size of the sectors that the machine sees",
     "a check of the descriptors in a folder",

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 90> kCodes = {
+constexpr std::array<std::string_view, 100> kCodes = {
     "source.unreadable",
     "source.suspect",
     "source.same-id",
@@ -60,6 +60,9 @@ constexpr std::array<std::string_view, 90> kCodes = {
     "gpt.stale",
     "table.sector-size",
     "volume.shadow-copies",
+    "volume.unknown-content",
+    "volume.not-read",
+    "volume.lost-entry",
     "fat.boot-sector",
     "fat.volume-size",
     "fat.sector-size",
@@ -95,6 +98,13 @@ constexpr std::array<std::string_view, 90> kCodes = {
     "ntfs.record",
     "ntfs.bitmap",
     "ntfs.unclean",
+    "start.boot-code",
+    "start.active-entry",
+    "start.boot-record",
+    "start.loader",
+    "start.efi-partition",
+    "start.hibernated",
+    "start.volume-full",
     "budget.depth",
     "budget.entries",
     "findings.capped",
@@ -126,12 +136,15 @@ void FindingSink::add(Finding finding) {
   {
     const std::lock_guard lock(mutex_);
     if (findings_.size() > cap_) return;
-    if (!seen_.emplace(finding.code, finding.address, finding.range.offset).second) return;
-    if (findings_.size() == cap_) {
+    std::uint64_t& count = counts_[{finding.address, finding.code}];
+    const bool kept = count < kMaxOfGroup;
+    if (kept && !seen_.emplace(finding.code, finding.address, finding.range.offset).second) return;
+    ++count;
+    if (kept && findings_.size() == cap_) {
       finding = {FindingCode::findings_capped,  Severity::warning,        finding.address, {},
                  "more findings than are kept", "the rest are not listed"};
     }
-    findings_.push_back(finding);
+    if (kept) findings_.push_back(finding);
     others = others_;
   }
   for (const auto& weak : others)
@@ -161,6 +174,34 @@ std::vector<Finding> FindingSink::all() const {
            std::tie(b_last, b.address, b.range.offset, b.code);
   });
   return sorted;
+}
+
+std::vector<FindingGroup> FindingSink::groups() const {
+  std::map<std::pair<std::string, FindingCode>, FindingGroup> by_code;
+  for (Finding& finding : all()) {
+    FindingGroup& group = by_code[{finding.address, finding.code}];
+    group.severity = std::max(group.severity, finding.severity);
+    group.findings.push_back(std::move(finding));
+  }
+  std::vector<FindingGroup> groups;
+  {
+    const std::lock_guard lock(mutex_);
+    for (auto& [key, group] : by_code) {
+      const auto count = counts_.find(key);
+      group.count = std::max<std::uint64_t>(group.findings.size(),
+                                            count == counts_.end() ? 0 : count->second);
+      groups.push_back(std::move(group));
+    }
+  }
+  std::stable_sort(groups.begin(), groups.end(), [](const FindingGroup& a, const FindingGroup& b) {
+    const Finding& first = a.findings.front();
+    const Finding& second = b.findings.front();
+    const bool a_last = first.code == FindingCode::findings_capped;
+    const bool b_last = second.code == FindingCode::findings_capped;
+    return std::tie(a_last, first.address, b.severity, first.range.offset) <
+           std::tie(b_last, second.address, a.severity, second.range.offset);
+  });
+  return groups;
 }
 
 bool FindingSink::worse_than_note() const {

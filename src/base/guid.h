@@ -34,7 +34,7 @@ inline Bytes guid_bytes(std::string_view text) {
   return bytes;
 }
 
-inline void lay_guid(std::span<std::byte> at, std::string_view text) {
+inline void store_guid(std::span<std::byte> at, std::string_view text) {
   const Bytes bytes = guid_bytes(text);
   std::copy(bytes.begin(), bytes.end(), at.begin());
 }

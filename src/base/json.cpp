@@ -1,5 +1,7 @@
 #include "lantern/json.h"
 
+#include <algorithm>
+
 #include <fmt/format.h>
 #include <utf8.h>
 
@@ -154,13 +156,34 @@ JsonWriter& JsonWriter::raw(std::string_view json) {
   return *this;
 }
 
-void write_json(JsonWriter& json, const Finding& finding) {
-  json.begin_object().key("code").value(to_string(finding.code));
-  json.key("severity").value(to_string(finding.severity)).key("address").value(finding.address);
+namespace {
+
+void write_members(JsonWriter& json, const Finding& finding, Severity severity) {
+  json.key("code").value(to_string(finding.code));
+  json.key("severity").value(to_string(severity)).key("address").value(finding.address);
   json.key("offset_bytes").value(finding.range.offset);
   json.key("length_bytes").value(finding.range.length);
   json.key("message").value(finding.message).key("done_instead").value(finding.done_instead);
-  json.end_object();
+}
+
+}  // namespace
+
+void write_json(JsonWriter& json, const Finding& finding) {
+  json.begin_object();
+  write_members(json, finding, finding.severity);
+  json.key("count").value(1).end_object();
+}
+
+void write_json(JsonWriter& json, const FindingGroup& group) {
+  constexpr std::size_t kMaxPlaces = 100;
+  json.begin_object();
+  write_members(json, group.findings.front(), group.severity);
+  json.key("count").value(group.count).key("places").begin_array();
+  for (std::size_t i = 0; i < std::min(group.findings.size(), kMaxPlaces); ++i) {
+    const Range& place = group.findings[i].range;
+    json.begin_array().value(place.offset).value(place.length).end_array();
+  }
+  json.end_array().end_object();
 }
 
 }  // namespace lantern

@@ -34,7 +34,7 @@ class JsonValue {
 
   Kind kind() const { return kind_; }
   bool is_object() const { return kind_ == Kind::object; }
-  // Of an object; null: it has no such member, or this is no object.
+  // Of an object; null: it has no such member, or this is not an object.
   const JsonValue* find(std::string_view name) const;
   std::size_t size() const { return members_.size(); }  // of an array or object
   // Of an array; the names are empty.

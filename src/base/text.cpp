@@ -41,6 +41,24 @@ std::string_view cut(std::string_view text, std::size_t most) {
   return text.substr(0, most);
 }
 
+// Letters to change, add or leave out to make the one of the other; two that changed places count
+// as one.
+std::size_t distance(std::string_view a, std::string_view b) {
+  std::vector<std::vector<std::size_t>> to(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
+  for (std::size_t i = 0; i <= a.size(); ++i)
+    for (std::size_t j = 0; j <= b.size(); ++j) {
+      if (i == 0 || j == 0) {
+        to[i][j] = i + j;
+        continue;
+      }
+      to[i][j] = std::min({to[i - 1][j] + 1, to[i][j - 1] + 1,
+                           to[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0u : 1u)});
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+        to[i][j] = std::min(to[i][j], to[i - 2][j - 2] + 1);
+    }
+  return to[a.size()][b.size()];
+}
+
 }  // namespace
 
 bool is_control(std::uint32_t code) {
@@ -225,6 +243,22 @@ std::vector<std::byte> from_base64(std::string_view text) {
     bytes.push_back(static_cast<std::byte>(held >> bits));
   }
   return bytes;
+}
+
+std::string nearest_name(std::string_view word, const std::vector<std::string>& names) {
+  constexpr std::size_t kMaxLetters = 40, kMaxDistance = 2;
+  if (word.empty() || word.size() > kMaxLetters) return {};
+  std::string best;
+  std::size_t least = std::min(kMaxDistance, word.size() / 2) + 1;
+  for (const std::string& name : names) {
+    if (name.size() > kMaxLetters) continue;
+    const std::size_t away = distance(word, name);
+    if (away < least) {
+      best = name;
+      least = away;
+    }
+  }
+  return best;
 }
 
 bool equal_ignoring_case(std::string_view a, std::string_view b) {

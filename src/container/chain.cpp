@@ -16,8 +16,8 @@ namespace {
 
 // No chain a hypervisor makes is longer; one that is, is a trap.
 constexpr std::size_t kLongestChain = 256;
-constexpr std::size_t kMostCandidates = 10'000;
-constexpr std::size_t kMostNames = 32;
+constexpr std::size_t kMaxCandidates = 10'000;
+constexpr std::size_t kMaxNames = 32;
 
 // The parts of a path as any system writes it; "." is left out.
 std::vector<std::string> parts_of(std::string_view written) {
@@ -75,7 +75,7 @@ std::string asked_for(const ParentWanted& wanted) {
 Parent missing_parent(const ParentWanted& wanted, const Context& context, std::string why) {
   const std::string asked = asked_for(wanted);
   context.report(FindingCode::chain_parent_missing, Severity::damage, {},
-                 fmt::format("the parent this disk lies on cannot be used: {} ({})", asked, why),
+                 fmt::format("the parent (backing file) cannot be used: {} ({})", asked, why),
                  "what this file holds itself is read, the rest is treated as unreadable; add "
                  "the parent's folder to the search folders");
   Parent parent;
@@ -115,7 +115,7 @@ std::optional<FoundFile> choose_parent(const ParentWanted& wanted, const Surroun
 
 std::optional<FoundFile> find_file(std::string_view written, const Surroundings& around) {
   std::vector<std::string> parts = parts_of(written);
-  if (parts.empty() || parts.size() > kMostNames) return std::nullopt;
+  if (parts.empty() || parts.size() > kMaxNames) return std::nullopt;
   bool outside = leads_outside(written);
   // What climbs is looked for by what follows the climb.
   const auto climb = std::find(parts.rbegin(), parts.rend(), "..");
@@ -144,7 +144,7 @@ std::optional<FoundFile> find_by_identity(const std::string& id, const Surroundi
     if (result) return;
     std::size_t tried = 0;
     for (const std::string& name : folder->names()) {
-      if (result || ++tried > kMostCandidates) return;
+      if (result || ++tried > kMaxCandidates) return;
       const auto file = folder->open(name);
       if (!file) continue;
       const std::vector<std::string> ids = identities(*file);
@@ -182,7 +182,7 @@ Parent open_parent(const ParentWanted& wanted, const Surroundings& around, const
     return missing_parent(wanted, context, error.what());
   }
   context.report(FindingCode::chain_parent_taken, Severity::note, {},
-                 fmt::format("lies on {}", for_terminal(chosen->place)),
+                 fmt::format("parent (backing file) {}", for_terminal(chosen->place)),
                  "taken since: " + chosen->why);
   Parent parent;
   parent.flat = below.flat;

@@ -155,7 +155,7 @@ class Reading {
     const std::uint64_t sector = be64(chunk, 8), sectors = be64(chunk, 0x10);
     if (first >= trailer_.sectors || sector >= trailer_.sectors - first || sectors == 0 ||
         sectors > trailer_.sectors - first - sector)
-      return report(fmt::format("a chunk of {} sectors at sector {} + {} lies outside the disk",
+      return report(fmt::format("a chunk of {} sectors at sector {} + {} is outside the disk",
                                 sectors, first, sector),
                     "it is left out");
     Run run{kind == kRaw    ? Run::Kind::stored

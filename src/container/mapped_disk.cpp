@@ -17,11 +17,11 @@ namespace {
 
 // Units of one read are unpacked side by side from this many on.
 constexpr std::size_t kFewUnits = 4;
-constexpr unsigned kMostThreads = 8;
+constexpr unsigned kMaxThreads = 8;
 // Runs made one at most, so that whoever looks at a disk of any size is asked now and then.
-constexpr std::size_t kMostJoined = 4096;
+constexpr std::size_t kMaxJoined = 4096;
 // No packed unit is trusted to be larger: twice the largest cluster any format has.
-constexpr std::uint64_t kMostPacked = 8u << 20;
+constexpr std::uint64_t kMaxPacked = 8u << 20;
 
 // Neighbouring runs that can be read as one, made one.
 class RunJoiner {
@@ -30,7 +30,7 @@ class RunJoiner {
 
   bool add(const Run& run) {
     if (run.range.empty()) return true;
-    if (waiting_ && joins(run) && ++joined_ < kMostJoined) {
+    if (waiting_ && joins(run) && ++joined_ < kMaxJoined) {
       last_.range.length += run.range.length;
       return true;
     }
@@ -79,7 +79,7 @@ class MappedDisk final : public WritableSource {
       context_.report(FindingCode::container_truncated, Severity::damage,
                       {mapped_bytes_, parts_.size_bytes - mapped_bytes_},
                       "the file ends inside the table that says where the disk's blocks are",
-                      "what it would speak of is given as lost");
+                      "what it would refer to is treated as unreadable");
   }
 
   std::uint64_t size() const override { return parts_.size_bytes; }
@@ -87,9 +87,10 @@ class MappedDisk final : public WritableSource {
 
   Translation translate(std::uint64_t offset, ByteView bytes) const override {
     if (!parts_.writer)
-      throw Error(ErrorCode::unsupported, context_.address, offset,
-                  "an image of this kind, or hurt as this one is, takes no writes",
-                  {"mend the image first, or ", Do::image, " it as another kind and repair that"});
+      throw Error(
+          ErrorCode::unsupported, context_.address, offset,
+          "an image of this kind, or damaged as this one is, cannot be written to",
+          {"repair the image first, or ", Do::image, " it as another kind and repair that"});
     const std::shared_ptr<const BlockWriter> writer = parts_.writer();
     Translation done;
     if (context_.scratch && LaidWrites::of(*context_.scratch).first_time(context_.address))
@@ -108,7 +109,7 @@ class MappedDisk final : public WritableSource {
     });
     if (done.covered == 0)
       throw Error(ErrorCode::cannot_write, context_.address, offset,
-                  "the table that says where these bytes lie is lost", "mend the image first");
+                  "the table that maps these bytes is lost", "repair the image first");
     return done;
   }
 
@@ -192,8 +193,8 @@ class MappedDisk final : public WritableSource {
     for (const Range& lost : read(unit.offset, content).unreadable)
       if (intersect(lost, asked) != lost)
         throw Error(ErrorCode::cannot_write, context_.address, lost.offset,
-                    "what stands beside these bytes is lost, and would be written with them",
-                    "mend the image first");
+                    "the rest of their block is lost, and would be written with them",
+                    "repair the image first");
     std::copy_n(bytes.begin(), asked.length,
                 content.begin() + static_cast<std::ptrdiff_t>(asked.offset - unit.offset));
     std::vector<LayerWrite> writes = writer.place(unit, content);
@@ -215,7 +216,7 @@ class MappedDisk final : public WritableSource {
     return joiner.flush();
   }
 
-  // `zero_tail`: what lies past the end of `from` is zero, not lost.
+  // `zero_tail`: what is past the end of `from` is zero, not lost.
   static void copy(const ByteSource& from, std::uint64_t below, std::uint64_t offset,
                    std::span<std::byte> target, bool zero_tail, std::vector<Range>& unreadable) {
     const ReadResult got = from.read(below, target);
@@ -249,7 +250,7 @@ class MappedDisk final : public WritableSource {
     };
     unsigned threads =
         context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency();
-    threads = std::clamp(threads, 1u, kMostThreads);
+    threads = std::clamp(threads, 1u, kMaxThreads);
     if (threads == 1 || packed.size() < kFewUnits) return work();
     std::vector<std::jthread> helpers;
     for (unsigned i = 1; i < threads; ++i) helpers.emplace_back(work);
@@ -287,7 +288,7 @@ class MappedDisk final : public WritableSource {
 
   // The bytes that came out right; those behind them are zero.
   std::size_t unpack_into(const Run& run, std::span<std::byte> out) const {
-    Bytes bytes(static_cast<std::size_t>(std::min(run.packed_bytes, kMostPacked)));
+    Bytes bytes(static_cast<std::size_t>(std::min(run.packed_bytes, kMaxPacked)));
     const ReadResult got = parts_.file->read(run.file_offset, bytes);
     std::size_t usable = got.length;
     for (const Range& lost : got.unreadable)
@@ -297,8 +298,8 @@ class MappedDisk final : public WritableSource {
       std::fill(out.begin() + static_cast<std::ptrdiff_t>(good), out.end(), std::byte{0});
       context_.report(FindingCode::container_packed, Severity::damage,
                       {run.file_offset, run.packed_bytes},
-                      "a packed block of the disk cannot be unpacked whole",
-                      "what comes out right is given, the rest is given as lost");
+                      "a packed block of the disk cannot be unpacked completely",
+                      "what could be unpacked is read, the rest is treated as unreadable");
     }
     return good;
   }

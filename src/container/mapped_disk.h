@@ -31,7 +31,7 @@ struct Run {
 // Return false to stop.
 using RunVisitor = std::function<bool(const Run&)>;
 
-// Says where the bytes of a disk are. Called from any thread; entries that cannot be are reported
+// Says where the bytes of a disk are. Called from any thread; invalid entries are reported
 // and become lost.
 class BlockMap {
  public:

@@ -15,8 +15,8 @@ namespace lantern {
 namespace {
 
 // A table up to this many blocks is looked at whole when the disk is opened.
-constexpr std::uint64_t kMostBlocks = 1u << 20;
-constexpr std::size_t kMostLoose = 65'536;
+constexpr std::uint64_t kMaxBlocks = 1u << 20;
+constexpr std::size_t kMaxLoose = 65'536;
 constexpr std::uint64_t kPiece = 64u << 10;
 // Each round may place what the next one needs (a table, then what it describes).
 constexpr int kRounds = 4;
@@ -166,7 +166,7 @@ class Placer {
     done_.insert(unit);
     context_.report(FindingCode::container_rebuilt, Severity::warning,
                     {offset, placing_.unit_bytes},
-                    fmt::format("{}: what lies at byte {} of the file is in no table that can be "
+                    fmt::format("{}: what is at byte {} of the file is in no table that can be "
                                 "believed",
                                 placing_.format, placing_.units[unit].file.offset),
                     fmt::format("placed at byte {} of the disk: {}", offset, why));
@@ -213,7 +213,7 @@ class Placer {
           fmt::format("{}: {} bytes of the disk, from byte {} on, have no entry that can be "
                       "believed",
                       placing_.format, lost, *open_.begin()),
-          "given as lost");
+          "treated as unreadable");
   }
 
   SourcePtr file_;
@@ -331,10 +331,10 @@ class TableCheck {
     context_.report(
         FindingCode::container_shared, Severity::damage,
         {group.back().block * table_.block_bytes, table_.block_bytes},
-        fmt::format("{}: {} blocks, {} and {} among them, lie in one place of the file",
+        fmt::format("{}: {} blocks, {} and {} among them, are in one place of the file",
                     table_.format, group.size(), group.front().block, group.back().block),
         decided ? "the one whose entry was not wiped is right"
-                : "all are given as lost unless evidence decides");
+                : "all are treated as unreadable unless evidence decides");
   }
 
   bool is_blank(Range range) const {
@@ -351,7 +351,7 @@ class TableCheck {
 
   void add_loose(std::uint64_t slot, Placing& placing) const {
     const Range data = intersect({slot + table_.lead_bytes, table_.block_bytes}, table_.blocks);
-    if (data.empty() || placing.units.size() >= kMostLoose || is_blank(data)) return;
+    if (data.empty() || placing.units.size() >= kMaxLoose || is_blank(data)) return;
     LooseUnit unit;
     unit.parts.push_back({0, data.offset, data.length});
     unit.file = {slot, data.end() - slot};
@@ -433,7 +433,7 @@ std::shared_ptr<const BlockMap> mend_block_table(const SourcePtr& file,
                                                  const OneTable& table, const Surroundings& around,
                                                  const Context& context) {
   if (table.disk_bytes == 0 || map->mapped_bytes() == 0 ||
-      divide_up(table.disk_bytes, table.block_bytes) > kMostBlocks)
+      divide_up(table.disk_bytes, table.block_bytes) > kMaxBlocks)
     return map;
   Placing placing;
   if (!TableCheck(file, *map, table, context).run(placing)) return map;

@@ -1,4 +1,4 @@
-// Disks whose block table is hurt: which entries cannot be believed, which blocks of the file no
+// Disks whose block table is corrupt: which entries cannot be believed, which blocks of the file no
 // entry speaks of, and where those belong. A block is placed only by evidence from what lies inside
 // the disk; what has none is reported and never placed.
 #pragma once

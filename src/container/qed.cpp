@@ -18,12 +18,12 @@ namespace {
 using namespace std::string_view_literals;
 
 constexpr std::size_t kHeaderBytes = 64;
-constexpr std::uint64_t kMostDisk = 1ull << 62;
-constexpr std::uint64_t kMostName = 1023;
-constexpr std::uint64_t kLeastCluster = 4096;
-constexpr std::uint64_t kMostTableClusters = 16;
+constexpr std::uint64_t kMaxDisk = 1ull << 62;
+constexpr std::uint64_t kMaxName = 1023;
+constexpr std::uint64_t kMinCluster = 4096;
+constexpr std::uint64_t kMaxTableClusters = 16;
 // Tables of a lost header are looked for up to this size of clusters.
-constexpr std::uint64_t kMostClusterGuessed = 2u << 20;
+constexpr std::uint64_t kMaxClusterGuessed = 2u << 20;
 
 struct Layout {
   std::uint64_t cluster_bytes = 0;
@@ -127,22 +127,21 @@ std::optional<Container> open_qed(const SourcePtr& file, const Surroundings& aro
   layout.level1_offset = le64(header, 0x28);
   layout.disk_bytes = le64(header, 0x30);
   const std::uint64_t features = le64(header, 0x10);
-  if (!is_power_of_two(layout.cluster_bytes) || layout.cluster_bytes < kLeastCluster ||
+  if (!is_power_of_two(layout.cluster_bytes) || layout.cluster_bytes < kMinCluster ||
       layout.cluster_bytes > 64u << 20)
-    fail(4, fmt::format("clusters of {} bytes are none", layout.cluster_bytes));
-  if (!is_power_of_two(layout.table_clusters) || layout.table_clusters > kMostTableClusters)
-    fail(8, fmt::format("tables of {} clusters are none", layout.table_clusters));
-  if (layout.disk_bytes > kMostDisk)
-    fail(0x30, fmt::format("a disk of {} bytes is none", layout.disk_bytes));
-  if (layout.level1_offset >= file->size())
-    fail(0x28, "the first table is said to lie outside the file");
+    fail(4, fmt::format("invalid cluster size: {} bytes", layout.cluster_bytes));
+  if (!is_power_of_two(layout.table_clusters) || layout.table_clusters > kMaxTableClusters)
+    fail(8, fmt::format("invalid table size: {} clusters", layout.table_clusters));
+  if (layout.disk_bytes > kMaxDisk)
+    fail(0x30, fmt::format("invalid disk size: {} bytes", layout.disk_bytes));
+  if (layout.level1_offset >= file->size()) fail(0x28, "the first table points outside the file");
   if ((features & 2) != 0)
     context.report(FindingCode::container_unclean, Severity::warning, {0x10, 8},
                    "qed: marked to be checked: it was not closed by its last writer",
-                   "it is read as it lies");
+                   "it is read as it is");
   Parent parent;
   if ((features & 1) != 0) {
-    Bytes name(std::min<std::uint64_t>(le32(header, 0x3C), kMostName));
+    Bytes name(std::min<std::uint64_t>(le32(header, 0x3C), kMaxName));
     name.resize(file->read(le32(header, 0x38), name).length);
     parent = open_parent({{text_of(name)}, {}, (features & 4) != 0}, around, context);
   }
@@ -154,10 +153,10 @@ std::optional<Container> open_headless_qed(const SourcePtr& file, const Surround
   // Level 1 follows the header's one cluster. Of the sizes that fit, the right one explains most.
   Layout best;
   std::uint64_t most = 0;
-  for (Layout layout{kLeastCluster, 1, 0, 0}; layout.cluster_bytes <= kMostClusterGuessed;
+  for (Layout layout{kMinCluster, 1, 0, 0}; layout.cluster_bytes <= kMaxClusterGuessed;
        layout.cluster_bytes *= 2) {
     layout.level1_offset = layout.cluster_bytes;
-    for (layout.table_clusters = 1; layout.table_clusters <= kMostTableClusters;
+    for (layout.table_clusters = 1; layout.table_clusters <= kMaxTableClusters;
          layout.table_clusters *= 2) {
       const std::uint64_t explained = bytes_explained(file, layout, context);
       if (explained <= most) continue;

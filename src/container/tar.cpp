@@ -13,8 +13,8 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kRecord = 512;
-constexpr std::size_t kMostMembers = 100'000;
-constexpr std::uint64_t kMostHeader = 1u << 20;
+constexpr std::size_t kMaxMembers = 100'000;
+constexpr std::uint64_t kMaxHeader = 1u << 20;
 
 using Members = std::map<std::string, Range>;  // by path: its content
 
@@ -124,7 +124,7 @@ std::shared_ptr<const Neighbours> open_tar(const SourcePtr& file, const NameMemb
   auto members = std::make_shared<Members>();
   Pax pending;
   Bytes record(kRecord);
-  for (std::uint64_t at = 0; at + kRecord <= file->size() && members->size() < kMostMembers;) {
+  for (std::uint64_t at = 0; at + kRecord <= file->size() && members->size() < kMaxMembers;) {
     file->read(at, record);
     if (all_zero(record)) break;  // the end
     if (!has_text(record, 257, "ustar") || !sum_is_right(record)) {
@@ -139,9 +139,10 @@ std::shared_ptr<const Neighbours> open_tar(const SourcePtr& file, const NameMemb
     const Range content = {at + kRecord, size};
     if (size > file->size() - at - kRecord)
       context.report(FindingCode::container_truncated, Severity::damage, content,
-                     "tar: the file ends inside a member", "what is missing is given as lost");
+                     "tar: the file ends inside a member",
+                     "what is missing is treated as unreadable");
     const auto text = [&] {
-      Bytes bytes(static_cast<std::size_t>(std::min(size, kMostHeader)));
+      Bytes bytes(static_cast<std::size_t>(std::min(size, kMaxHeader)));
       bytes.resize(file->read(content.offset, bytes).length);
       return text_of(bytes);
     };

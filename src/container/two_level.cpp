@@ -43,7 +43,8 @@ class TwoLevelMap final : public BlockMap {
 
   bool lost(std::uint64_t place, std::string what, Range range, const RunVisitor& visit) const {
     context_.report(FindingCode::container_table, Severity::damage, {place, 8},
-                    layout_.format + ": " + std::move(what), "what it speaks of is given as lost");
+                    layout_.format + ": " + std::move(what),
+                    "what it refers to is treated as unreadable");
     return visit({Run::Kind::lost, range});
   }
 
@@ -53,7 +54,7 @@ class TwoLevelMap final : public BlockMap {
     const std::uint64_t table = value_of(entry);
     if (table == 0) return visit({Run::Kind::absent, part});
     if (table >= tables_->size())
-      return lost(place, fmt::format("a table is said to lie at byte {}", table), part, visit);
+      return lost(place, fmt::format("a table points to byte {}", table), part, visit);
     const EntryTable level2(tables_, table, 8);
     const std::uint64_t cluster_bytes = layout_.cluster_bytes;
     const std::uint64_t first = index * layout_.table_entries;
@@ -70,10 +71,10 @@ class TwoLevelMap final : public BlockMap {
           if (run.kind == Run::Kind::stored &&
               (from > tables_->size() || needed > tables_->size() - from))
             context_.report(FindingCode::container_past_end, Severity::damage, {start, needed},
-                            fmt::format("{}: a cluster is said to lie at byte {} of the file, "
+                            fmt::format("{}: a cluster points to byte {} of the file, "
                                         "which has {}",
                                         layout_.format, from, tables_->size()),
-                            "what is not in the file is given as lost");
+                            "what is not in the file is treated as unreadable");
           return visit(run);
         });
   }

@@ -59,9 +59,9 @@ std::shared_ptr<const FileSystem> open_as(const FileSystemSources& sources,
   for (const auto& [key, value] : options.geometry)
     if (std::find(format->geometry.begin(), format->geometry.end(), key) == format->geometry.end())
       throw Error(ErrorCode::usage, context.address, std::nullopt,
-                  fmt::format("{} takes no figure \"{}\" by hand", options.as, key),
+                  fmt::format("{} takes no value \"{}\"", options.as, key),
                   format->geometry.empty()
-                      ? "it finds its figures itself, or not at all"
+                      ? "it takes none"
                       : fmt::format("it takes {}", fmt::join(format->geometry, ", ")));
   return format->open(sources, options, context);
 }

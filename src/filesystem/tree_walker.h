@@ -21,6 +21,7 @@
 #include <utility>
 #include <vector>
 
+#include "filesystem/level_order.h"
 #include "filesystem/walk_guard.h"
 #include "lantern/file_system.h"
 
@@ -33,14 +34,35 @@ void walk_tree(const Tree& tree, const WalkOptions& options, const Context& cont
   struct Level {
     typename Tree::Reader reader;
     std::optional<typename Tree::Node> folder;
+    std::vector<typename Tree::Node> sorted;
+    std::size_t next_sorted = 0;
+
+    std::optional<typename Tree::Node> next() {
+      if (sorted.empty()) return reader.next();
+      if (next_sorted == sorted.size()) return std::nullopt;
+      return std::move(sorted[next_sorted++]);
+    }
+  };
+  const auto level_of = [&](typename Tree::Reader reader,
+                            std::optional<typename Tree::Node> folder) {
+    Level level{std::move(reader), std::move(folder), {}, 0};
+    if (options.order == WalkOrder::as_stored) return level;
+    while (auto node = level.reader.next()) {
+      if (level.sorted.size() % 1024 == 0) context.check_cancelled();
+      level.sorted.push_back(std::move(*node));
+    }
+    sort_level(level.sorted, options.order, [&](const typename Tree::Node& node) {
+      return LevelKey{tree.name(node), tree.folder(node).has_value()};
+    });
+    return level;
   };
   std::vector<Level> levels;
-  levels.push_back({tree.root(), std::nullopt});
+  levels.push_back(level_of(tree.root(), std::nullopt));
   std::vector<std::string> path;
   std::unordered_set<std::uint64_t> entered;
   WalkGuard guard(options, context);
   while (!levels.empty()) {
-    std::optional<typename Tree::Node> node = levels.back().reader.next();
+    std::optional<typename Tree::Node> node = levels.back().next();
     if (!node) {
       levels.pop_back();
       continue;
@@ -66,7 +88,7 @@ void walk_tree(const Tree& tree, const WalkOptions& options, const Context& cont
     }
     if (!guard.may_enter(levels.size(), tree.place(*node))) continue;
     typename Tree::Reader reader = tree.enter(*node);
-    levels.push_back({std::move(reader), std::move(node)});
+    levels.push_back(level_of(std::move(reader), std::move(node)));
   }
 }
 

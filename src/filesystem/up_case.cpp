@@ -5,7 +5,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kMostUnits = 65536;
+constexpr std::size_t kMaxUnits = 65536;
 
 // UTF-8, lone surrogates in their three-byte form too, to UTF-16. Other bytes become themselves.
 std::vector<char16_t> units_of(const std::string& text) {
@@ -51,14 +51,14 @@ UpCase::UpCase(ByteView table) {
 UpCase UpCase::of_shortened(ByteView table) {
   UpCase whole;
   std::vector<char16_t>& units = whole.table_;
-  for (std::size_t at = 0; at + 2 <= table.size() && units.size() < kMostUnits; at += 2) {
+  for (std::size_t at = 0; at + 2 <= table.size() && units.size() < kMaxUnits; at += 2) {
     const std::uint16_t unit = le16(table, at);
     if (unit != 0xFFFF || at + 4 > table.size()) {
       units.push_back(static_cast<char16_t>(unit));
       continue;
     }
     at += 2;
-    const std::size_t end = std::min(units.size() + le16(table, at), kMostUnits);
+    const std::size_t end = std::min(units.size() + le16(table, at), kMaxUnits);
     while (units.size() < end) units.push_back(static_cast<char16_t>(units.size()));
   }
   return whole;

@@ -11,7 +11,7 @@ namespace {
 namespace fs = std::filesystem;
 
 // Device stacks deeper than this are a loop.
-constexpr std::size_t kMostDevices = 256;
+constexpr std::size_t kMaxDevices = 256;
 
 // The path itself, or the nearest folder above it that is there.
 std::optional<HostFile> nearest(const Host& host, const std::string& path) {
@@ -35,7 +35,7 @@ std::vector<std::uint64_t> devices_written(const Host& host, std::uint64_t devic
   const auto add = [&](std::uint64_t below) {
     if (std::find(devices.begin(), devices.end(), below) == devices.end()) devices.push_back(below);
   };
-  for (std::size_t i = 0; i < devices.size() && devices.size() < kMostDevices; ++i) {
+  for (std::size_t i = 0; i < devices.size() && devices.size() < kMaxDevices; ++i) {
     const std::uint64_t at = devices[i];
     for (const std::uint64_t below : host.stack_below(at)) add(below);
     const auto image = host.loop_file(at);
@@ -63,17 +63,17 @@ std::string why_destination_is_unsafe(const Host& host, const std::string& sourc
   const auto source_image = own_image ? host.file(*own_image) : source_file;
   for (const std::uint64_t device : devices_written(host, under->device)) {
     if (source_file->block_device && device == source_file->device)
-      return fmt::format("it lies on {}, the source itself", source);
+      return fmt::format("it is on {}, the source itself", source);
     const auto image = host.loop_file(device);
     const auto image_file = image ? host.file(*image) : std::nullopt;
     if (image_file && source_image && same_file(*image_file, *source_image))
-      return fmt::format("it lies in a mount of {}, the source itself", source);
+      return fmt::format("it is in a mount of {}, the source itself", source);
   }
   if (!source_file->block_device) return {};
   // The other way round: the source is made of the device the destination is on.
   const auto source_stack = host.stack_below(source_file->device);
   if (std::find(source_stack.begin(), source_stack.end(), under->device) != source_stack.end())
-    return fmt::format("{} lies on the same device", source);
+    return fmt::format("{} is on the same device", source);
   return {};
 }
 

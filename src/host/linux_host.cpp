@@ -20,7 +20,7 @@ namespace {
 namespace fs = std::filesystem;
 
 // Device stacks deeper than this are a loop.
-constexpr std::size_t kMostDevices = 256;
+constexpr std::size_t kMaxDevices = 256;
 
 std::string first_line(const fs::path& path) {
   std::ifstream in(path);
@@ -60,7 +60,7 @@ class LinuxHost final : public Host {
 
   std::vector<std::uint64_t> stack_below(std::uint64_t device) const override {
     std::vector<std::uint64_t> stack = {device};
-    for (std::size_t i = 0; i < stack.size() && stack.size() < kMostDevices; ++i) {
+    for (std::size_t i = 0; i < stack.size() && stack.size() < kMaxDevices; ++i) {
       std::error_code error;
       const fs::path place = fs::canonical(sys_path(stack[i]), error);
       if (error) continue;
@@ -162,7 +162,7 @@ class LinuxHost final : public Host {
          at.increment(error)) {
       const auto device = parse_device(first_line(at->path() / "dev"));
       if (device && *device != wanted->device && is_on(*device))
-        uses.push_back("the device " + at->path().filename().string() + " lies on it");
+        uses.push_back("the device " + at->path().filename().string() + " is on it");
     }
     return uses;
   }

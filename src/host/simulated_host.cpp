@@ -71,8 +71,8 @@ class SimulatedHost final : public Host {
         return std::make_shared<FailingSource>(
             open_file_source(disk.facts.device, context), disk.faults,
             [](std::chrono::milliseconds delay) { std::this_thread::sleep_for(delay); });
-    throw Error(ErrorCode::cannot_open, wanted.device, std::nullopt, "is no disk of the simulation",
-                "check its file");
+    throw Error(ErrorCode::cannot_open, wanted.device, std::nullopt,
+                "is not a disk of the simulation", "check its file");
   }
 
  private:
@@ -122,7 +122,7 @@ class Reading {
 
   void only(const JsonValue& object, const std::string& of,
             std::initializer_list<std::string_view> keys) const {
-    if (!object.is_object()) fail(of + " is no object");
+    if (!object.is_object()) fail(of + " is not an object");
     for (const auto& [name, value] : object.members())
       if (std::find(keys.begin(), keys.end(), name) == keys.end())
         fail(fmt::format("{} has the unknown key \"{}\"", of, for_terminal(name)));

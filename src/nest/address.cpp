@@ -37,7 +37,7 @@ std::uint64_t number_of(std::string_view digits, std::string_view step) {
   const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), number);
   if (error != std::errc{} || end != digits.data() + digits.size())
     throw Error(ErrorCode::usage, {}, std::nullopt,
-                fmt::format("\"{}\" is no number that a step can have", step),
+                fmt::format("\"{}\" is not a valid number for a step", step),
                 "write a volume as 2, a place as at=1048576");
   return number;
 }

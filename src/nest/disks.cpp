@@ -144,7 +144,7 @@ NamedDisk find_disk(const Host& host, std::string_view name, const Context& cont
                 {Do::disks, " shows those there are"});
   throw Error(ErrorCode::usage, address, std::nullopt,
               fmt::format("{} disks answer to that: {}", found.size(), list_of(found)),
-              "name one of them whole");
+              "give the full name of one");
 }
 
 }  // namespace lantern

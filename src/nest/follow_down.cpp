@@ -18,7 +18,7 @@ class Follower {
       if (const auto* disk = dynamic_cast<const ContainerLayer*>(&layer)) {
         const bool contained = disk->bytes != disk->file;
         names_[disk->bytes.get()].push_back(name + (contained ? " (the disk)" : ""));
-        if (contained) names_[disk->file.get()].push_back(name + " (as it lies)");
+        if (contained) names_[disk->file.get()].push_back(name + " (raw container file)");
       } else if (dynamic_cast<const VolumeLayer*>(&layer) != nullptr) {
         names_[layer.bytes.get()].push_back(name);
       }

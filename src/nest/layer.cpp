@@ -146,6 +146,12 @@ std::string content_of(const VolumeLayer& volume) {
   return volume.start() == VolumeStart::unreadable ? "its start cannot be read" : "";
 }
 
+bool may_hold_files(const VolumeLayer& volume) {
+  if (volume.file_system() || !volume.bytes) return false;
+  if (volume.owner()) return volume.owner()->kind != FormatKind::swap;
+  return volume.start() != VolumeStart::zeros && !volume.row.system;
+}
+
 void walk_layers(const LayerPtr& from, const std::function<bool(const Layer&)>& visit) {
   std::vector<const Layer*> waiting = {from.get()};
   std::unordered_set<const Layer*> seen;

@@ -11,14 +11,22 @@
 namespace lantern {
 namespace {
 
-// A look, not a census: enough to tell a boot volume from somebody's files.
-constexpr std::uint64_t kMostEntries = 20'000;
+// Enough to tell a boot volume from somebody's files.
+constexpr std::uint64_t kMaxEntries = 20'000;
 
-constexpr std::array<std::string_view, 44> kUserEndings = {
-    "jpg", "jpeg", "png",  "tif", "tiff", "raw", "cr2",  "nef",   "heic", "gif",    "mp4",
-    "mov", "avi",  "mp3",  "wav", "flac", "doc", "docx", "odt",   "rtf",  "txt",    "md",
-    "pdf", "xls",  "xlsx", "ods", "csv",  "ppt", "pptx", "odp",   "db",   "sqlite", "mdb",
-    "pst", "eml",  "mbox", "zip", "7z",   "vdi", "vmdk", "qcow2", "svg",  "dwg",    "log"};
+struct UserKind {
+  std::string_view name;     // of one of them
+  std::string_view endings;  // each between blanks
+};
+constexpr std::array<UserKind, 8> kUserKinds = {
+    {{"picture", " jpg jpeg png tif tiff raw cr2 nef heic gif svg "},
+     {"video", " mp4 mov avi mkv "},
+     {"sound", " mp3 wav flac "},
+     {"office or text file", " doc docx odt rtf txt md pdf xls xlsx ods csv ppt pptx odp dwg log "},
+     {"mailbox", " pst eml mbox "},
+     {"database", " db sqlite mdb "},
+     {"archive", " zip 7z "},
+     {"disk image", " vdi vmdk qcow2 "}}};
 
 constexpr std::array<std::string_view, 8> kUserFolders = {
     "users", "home",    "documents",    "pictures",
@@ -42,6 +50,8 @@ struct Evidence {
   std::string user_folder;
   std::string boot_name;
   bool system = false;
+  bool looked_at_all = true;
+  std::array<std::uint64_t, kUserKinds.size()> kinds{};
 
   // Each doubling of user files counts as much; a boot volume with a stray text file stays behind.
   double weight() const {
@@ -52,6 +62,21 @@ struct Evidence {
   }
 };
 
+// Its place in kUserKinds; their number: it is of none.
+std::size_t kind_of(std::string_view name) {
+  constexpr std::size_t kMaxEnding = 6;
+  const std::size_t dot = name.rfind('.');
+  if (dot == std::string_view::npos || name.size() - dot > kMaxEnding) return kUserKinds.size();
+  std::string ending = " ";
+  for (const char c : name.substr(dot + 1))
+    ending += c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+  ending += ' ';
+  const auto found = std::find_if(kUserKinds.begin(), kUserKinds.end(), [&](const UserKind& kind) {
+    return kind.endings.find(ending) != std::string_view::npos;
+  });
+  return static_cast<std::size_t>(found - kUserKinds.begin());
+}
+
 void consider(const Entry& entry, Evidence& evidence) {
   const std::string& name = entry.path.back();
   const bool at_root = entry.path.size() == 1;
@@ -61,9 +86,9 @@ void consider(const Entry& entry, Evidence& evidence) {
   if (entry.kind != EntryKind::file) return;
   ++evidence.files;
   evidence.bytes += entry.size_bytes;
-  const std::size_t dot = name.rfind('.');
-  if (dot == std::string::npos || !is_one_of(kUserEndings, std::string_view(name).substr(dot + 1)))
-    return;
+  const std::size_t kind = kind_of(name);
+  if (kind == kUserKinds.size()) return;
+  ++evidence.kinds.at(kind);
   ++evidence.user_files;
   if (entry.state != EntryState::active) ++evidence.user_deleted;
 }
@@ -76,16 +101,28 @@ Evidence look_at(const VolumeLayer& volume) {
   all.deleted = true;
   volume.file_system()->walk(all, [&](const Entry& entry) {
     consider(entry, evidence);
-    return ++seen < kMostEntries ? WalkStep::go_on : WalkStep::stop;
+    evidence.looked_at_all = ++seen < kMaxEntries;
+    return evidence.looked_at_all ? WalkStep::go_on : WalkStep::stop;
   });
   return evidence;
 }
 
+std::string kinds_of(const Evidence& evidence) {
+  std::string text;
+  for (std::size_t i = 0; i < kUserKinds.size(); ++i)
+    if (evidence.kinds.at(i) > 0)
+      text += (text.empty() ? "" : ", ") + counted(evidence.kinds.at(i), kUserKinds.at(i).name);
+  return text;
+}
+
 std::string why_this(const Evidence& evidence, std::size_t readable, std::size_t volumes) {
   std::string why = evidence.user_files > 0
-                        ? counted(evidence.user_files, "file") + " of kinds people make"
+                        ? fmt::format("{} ({})", counted(evidence.user_files, "user document"),
+                                      kinds_of(evidence))
                         : counted(evidence.files, "file");
   if (evidence.user_deleted > 0) why += fmt::format(", {} of them deleted", evidence.user_deleted);
+  if (!evidence.looked_at_all)
+    why += fmt::format(", in its first {} entries", grouped(kMaxEntries));
   if (!evidence.user_folder.empty())
     why += fmt::format(", a folder \"{}\"", for_terminal(evidence.user_folder));
   if (readable == 1)
@@ -93,12 +130,19 @@ std::string why_this(const Evidence& evidence, std::size_t readable, std::size_t
   return why;
 }
 
+std::string name_of(const VolumeLayer& volume) {
+  // A volume that no entry names has no number.
+  return volume.row.number > 0 ? fmt::format("volume {}", volume.row.number)
+                               : fmt::format("the volume at byte {}", volume.row.range.offset);
+}
+
 std::string why_not(const VolumeLayer& volume, const Evidence& evidence) {
   std::string why =
-      fmt::format("volume {} has {}", volume.row.number,
-                  evidence.user_files == 0 ? "none" : std::to_string(evidence.user_files));
+      fmt::format("{} has {}", name_of(volume),
+                  evidence.user_files == 0 ? "none of these" : std::to_string(evidence.user_files));
+  if (!evidence.looked_at_all) why += fmt::format(" in its first {} entries", grouped(kMaxEntries));
   if (!evidence.boot_name.empty())
-    why += fmt::format(" and holds boot files (\"{}\")", for_terminal(evidence.boot_name));
+    why += fmt::format(" and has boot files (\"{}\")", for_terminal(evidence.boot_name));
   else if (evidence.system)
     why += fmt::format(" and is of type \"{}\"", volume.row.type);
   return why;
@@ -106,11 +150,11 @@ std::string why_not(const VolumeLayer& volume, const Evidence& evidence) {
 
 }  // namespace
 
-VolumeChoice choose_volume(const DiskLayer& disk, const Context& context) {
+VolumeChoice choose_volume(const std::vector<VolumePtr>& volumes, const Context& context) {
   std::vector<std::pair<std::size_t, Evidence>> looked;
-  for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
+  for (std::size_t i = 0; i < volumes.size(); ++i) {
     context.check_cancelled();
-    if (disk.volumes[i].file_system()) looked.emplace_back(i, look_at(disk.volumes[i]));
+    if (volumes[i]->file_system()) looked.emplace_back(i, look_at(*volumes[i]));
   }
   if (looked.empty()) return {};
   const auto best = std::max_element(
@@ -118,9 +162,14 @@ VolumeChoice choose_volume(const DiskLayer& disk, const Context& context) {
       [](const auto& a, const auto& b) { return a.second.weight() < b.second.weight(); });
   VolumeChoice choice;
   choice.index = best->first;
-  choice.why = why_this(best->second, looked.size(), disk.volumes.size());
+  choice.why = why_this(best->second, looked.size(), volumes.size());
   for (auto other = looked.begin(); other != looked.end(); ++other)
-    if (other != best) choice.why += "; " + why_not(disk.volumes[other->first], other->second);
+    if (other != best) choice.why += "; " + why_not(*volumes[other->first], other->second);
+  // What cannot be read may be the one that is meant.
+  const std::uint64_t chosen_bytes = volumes[best->first]->row.range.length;
+  for (const VolumePtr& volume : volumes)
+    if (may_hold_files(*volume) && volume->row.range.length > chosen_bytes)
+      choice.why += fmt::format("; {} is larger and cannot be read", name_of(*volume));
   return choice;
 }
 

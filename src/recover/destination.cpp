@@ -31,16 +31,16 @@ std::array<timespec, 2> times(FileTime modified) {
   return {stamp, stamp};
 }
 
-bool put_on(int file, const Dress& dress) {
+bool put_on(int file, const FileMetadata& metadata) {
   bool all = true;
-  for (const Attribute& attribute : dress.attributes)
+  for (const Attribute& attribute : metadata.attributes)
     all = ::fsetxattr(file, attribute.name.c_str(), attribute.value.data(), attribute.value.size(),
                       0) == 0 &&
           all;
-  if (dress.owner) {
-    all = ::fchown(file, dress.owner->user, dress.owner->group) == 0 && all;
+  if (metadata.owner) {
+    all = ::fchown(file, metadata.owner->user, metadata.owner->group) == 0 && all;
     // After the owner: a change of owner takes set-id bits away.
-    all = ::fchmod(file, dress.owner->mode) == 0 && all;
+    all = ::fchmod(file, metadata.owner->mode) == 0 && all;
   }
   return all;
 }
@@ -185,12 +185,13 @@ bool Destination::make_link(const std::vector<std::string>& folders, const std::
   return false;
 }
 
-bool Destination::dress(const Dress& dress) {
-  return put_on(unfinished_.get(), dress);
+bool Destination::set_metadata(const FileMetadata& metadata) {
+  return put_on(unfinished_.get(), metadata);
 }
 
-bool Destination::dress_folder(const std::vector<std::string>& folders, const Dress& dress) {
-  return put_on(folder(folders).get(), dress);
+bool Destination::set_folder_metadata(const std::vector<std::string>& folders,
+                                      const FileMetadata& metadata) {
+  return put_on(folder(folders).get(), metadata);
 }
 
 bool Destination::taken(const std::vector<std::string>& folders, const std::string& name) {

@@ -33,7 +33,7 @@ struct FileTime {
 };
 
 // What a file wears beside its content.
-struct Dress {
+struct FileMetadata {
   std::optional<Ownership> owner;
   std::vector<Attribute> attributes;
 };
@@ -54,8 +54,8 @@ class Destination {
   bool make_link(const std::vector<std::string>& folders, const std::string& name,
                  const std::string& target);
   // Owner, mode and attributes for the file begun, or for a folder; false when some cannot be set.
-  bool dress(const Dress& dress);
-  bool dress_folder(const std::vector<std::string>& folders, const Dress& dress);
+  bool set_metadata(const FileMetadata& metadata);
+  bool set_folder_metadata(const std::vector<std::string>& folders, const FileMetadata& metadata);
 
   // Makes the folders and gives their names: one whose name a file or a link has already is called
   // "NAME (folder)".

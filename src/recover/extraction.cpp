@@ -135,7 +135,7 @@ class Extraction::Job {
       ++sum.files;
       sum.bytes += entry.size_bytes;
       const bool whole = entry.intact.value_or(0) == 1;
-      if (!whole) ++sum.not_whole;
+      if (!whole) ++sum.incomplete;
       const std::string place = destination_path_ + "/" + place_of(entry, whole).relative();
       if (std::filesystem::exists(std::filesystem::symlink_status(place, error))) ++sum.clashes;
     });
@@ -289,31 +289,31 @@ class Extraction::Job {
   void finish_folder(const Entry& entry, Destination& destination) {
     try {
       const std::vector<std::string> folders = folders_of(entry);
-      if (wants_dress() && !destination.dress_folder(folders, dress_of(entry)))
-        ++summary_.undressed;
+      if (wants_dress() && !destination.set_folder_metadata(folders, metadata_of(entry)))
+        ++summary_.metadata_failed;
       if (entry.modified) destination.set_folder_time(folders, utc(*entry.modified));
     } catch (const Error& error) {
       if (error.code() != ErrorCode::cannot_write) throw;
-      ++summary_.undressed;
+      ++summary_.metadata_failed;
     }
   }
 
   // What has no content is named and not made.
   void take_special(const Part& part, Manifest& manifest) {
     ManifestRow row = row_for(part);
-    row.attributes = dress_of(part.entry).attributes;
+    row.attributes = metadata_of(part.entry).attributes;
     manifest.add(row);
     ++summary_.special;
   }
 
   bool wants_dress() const { return options_.owners || options_.attributes; }
 
-  Dress dress_of(const Entry& entry) const {
-    Dress dress;
-    if (options_.owners) dress.owner = entry.owner;
-    if (dress.owner && !options_.set_id) dress.owner->mode &= ~std::uint32_t{06000};
-    if (options_.attributes) dress.attributes = files_.attributes(entry);
-    return dress;
+  FileMetadata metadata_of(const Entry& entry) const {
+    FileMetadata metadata;
+    if (options_.owners) metadata.owner = entry.owner;
+    if (metadata.owner && !options_.set_id) metadata.owner->mode &= ~std::uint32_t{06000};
+    if (options_.attributes) metadata.attributes = files_.attributes(entry);
+    return metadata;
   }
 
   ManifestRow row_for(const Part& part) const {
@@ -339,15 +339,16 @@ class Extraction::Job {
     if (name_alone || (part.size_bytes > 0 && total(content.lost) >= part.size_bytes)) {
       row.partial = true;
       manifest.add(row);
-      ++summary_.nothing_left;
+      ++summary_.unrecoverable;
       return;
     }
     const bool link = part.link();
     if (link && part.size_bytes > kLongestTarget)
       throw Error(ErrorCode::unsupported, {}, std::nullopt,
-                  fmt::format("a link with a target of {} bytes is none", part.size_bytes));
-    const Dress dress = link || !part.stream.empty() ? Dress() : dress_of(entry);
-    row.attributes = dress.attributes;
+                  fmt::format("invalid link: its target has {} bytes", part.size_bytes));
+    const FileMetadata metadata =
+        link || !part.stream.empty() ? FileMetadata() : metadata_of(entry);
+    row.attributes = metadata.attributes;
     destination.begin();
     Copied copied = copy(part, content, destination);
     row.lost = std::move(copied.lost);
@@ -372,8 +373,8 @@ class Extraction::Job {
       // The line first: after a kill a line without its file is done again, but never a file twice.
       manifest.add(row);
       if (link && make_link(content, entry, place, destination)) break;
-      if (wants_dress() && !link && part.stream.empty() && !destination.dress(dress))
-        ++summary_.undressed;
+      if (wants_dress() && !link && part.stream.empty() && !destination.set_metadata(metadata))
+        ++summary_.metadata_failed;
       if (!link && destination.finish(place.folders, place.name, part.size_bytes, time)) break;
       destination.begin();
       copy(part, content, destination);

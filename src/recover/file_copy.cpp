@@ -9,7 +9,7 @@ constexpr std::uint64_t kPiece = 256u << 10;
 // From this size on a thread of its own is worth its start.
 constexpr std::uint64_t kLargeFile = 1u << 20;
 // Zeros cost as much to hash as any bytes: a file with more of them in holes is not hashed.
-constexpr std::uint64_t kMostHashedHoles = 64ull << 30;
+constexpr std::uint64_t kMaxHashedHoles = 64ull << 30;
 
 std::uint64_t holes_of(const ByteSource& bytes, std::uint64_t size_bytes) {
   std::uint64_t sum = 0;
@@ -69,8 +69,8 @@ Copied FileCopy::copy(const Content& content, std::uint64_t size_bytes, Destinat
   Copied copied;
   thread_.reset();
   hash_.reset();
-  const bool hashed = with_hash_ && (size_bytes <= kMostHashedHoles ||
-                                     holes_of(*content.bytes, size_bytes) <= kMostHashedHoles);
+  const bool hashed = with_hash_ && (size_bytes <= kMaxHashedHoles ||
+                                     holes_of(*content.bytes, size_bytes) <= kMaxHashedHoles);
   if (hashed && size_bytes >= kLargeFile)
     thread_ = std::make_unique<HashThread>(context_.cancel);
   else if (hashed)

@@ -8,7 +8,7 @@ namespace lantern {
 namespace {
 
 // Pieces waiting; each holds its memory.
-constexpr std::size_t kMostWaiting = 16;
+constexpr std::size_t kMaxWaiting = 16;
 
 }  // namespace
 
@@ -46,7 +46,7 @@ std::string HashThread::finish_hex() {
 
 void HashThread::push(Part part) {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [&] { return parts_.size() < kMostWaiting; });
+  changed_.wait(lock, [&] { return parts_.size() < kMaxWaiting; });
   parts_.push_back(std::move(part));
   lock.unlock();
   changed_.notify_all();

@@ -22,7 +22,7 @@ class Expression {
       std::string why(256, '\0');
       why.resize(::regerror(failed, &compiled_, why.data(), why.size()) - 1);
       throw Error(ErrorCode::usage, {}, std::nullopt,
-                  "\"" + text + "\" is no regular expression: " + why,
+                  "\"" + text + "\" is not a valid regular expression: " + why,
                   "for example: '/2026-.*[.]jpg$'");
     }
     given_ = true;
@@ -120,6 +120,7 @@ void search(const Target& target, const SearchOptions& options,
   WalkOptions walk;
   walk.active = options.active;
   walk.deleted = options.deleted;
+  walk.order = options.order;
   walk_target(target, walk, [&](const Entry& entry) {
     const bool answers =
         matches_any(options.patterns, entry.path) && facts_match(options, entry) &&

@@ -3,22 +3,22 @@
 #include <algorithm>
 
 #include "base/bytes.h"
-#include "lantern/sources.h"
 #include "lantern/structure.h"
 #include "lantern/text.h"
+#include "repair/borrowed_volumes.h"
 
 namespace lantern::repair {
 namespace {
 
-constexpr std::size_t kMostBytes = 16;  // told of a difference
-constexpr std::size_t kMostRows = 1000;
+constexpr std::size_t kMaxBytes = 16;  // told of a difference
+constexpr std::size_t kMaxRows = 1000;
 constexpr std::size_t kPiece = 1u << 20;
 
 std::string hexadecimal(ByteView bytes) {
   std::string text;
-  for (const std::byte byte : bytes.first(std::min(bytes.size(), kMostBytes)))
+  for (const std::byte byte : bytes.first(std::min(bytes.size(), kMaxBytes)))
     text += fmt::format("{}{:02x}", text.empty() ? "" : " ", std::to_integer<unsigned>(byte));
-  return bytes.size() > kMostBytes ? text + " ..." : text;
+  return bytes.size() > kMaxBytes ? text + " ..." : text;
 }
 
 const Structure* named(const std::vector<Structure>& structures, const std::string& name) {
@@ -58,7 +58,7 @@ class Comparing {
   void only_in(const Structure& structure, bool in_a) {
     Difference row;
     row.structure = structure.name;
-    (in_a ? row.a : row.b) = "is there";
+    (in_a ? row.a : row.b) = "present";
     row.place = {0, structure.bytes.size()};
     row.weight = Weight::data;
     row.about = "the other disk has none";
@@ -89,6 +89,8 @@ class Comparing {
     row.about = of_a.about;
     row.a_expected = of_a.expected;
     row.b_expected = of_b.expected;
+    row.can_be_taken = !is_of_this_disk(row.field) && row.weight != Weight::identity &&
+                       row.weight != Weight::derived && row.b_expected.empty();
     const bool right = row.a_expected.empty() && row.b_expected.empty();
     const bool own = row.weight == Weight::identity || row.weight == Weight::derived;
     (own && right ? result_.identity : result_.rows).push_back(std::move(row));
@@ -134,32 +136,6 @@ const ByteSource& bytes_of(const Target& target) {
   return target.volume ? *target.volume_layer().bytes : *target.disk().container.flat;
 }
 
-// A disk whose table cannot be read is looked at where the other has its volumes.
-Target with_volumes_of(const Target& disk, const Target& other, const Context& context) {
-  disk.disk();  // is there
-  const DiskLayer& own = disk.disk();
-  const DiskLayer& like = other.disk();
-  const bool has_volume =
-      std::any_of(own.volumes.begin(), own.volumes.end(),
-                  [](const VolumeLayer& v) { return v.file_system() != nullptr; });
-  if (disk.volume || has_volume || own.table.is_there() || !like.table.is_there()) return disk;
-  const auto with = std::make_shared<DiskLayer>();
-  with->address = own.address;
-  with->inputs = own.inputs;
-  with->bytes = own.bytes;
-  with->file = own.file;
-  with->container = own.container;
-  with->table = like.table;
-  for (const VolumeRow& row : like.table.rows) {
-    with->volumes.push_back(std::make_shared<VolumeLayer>(
-        own.address.with({Step::Kind::at, row.range.offset, {}, {}}), row,
-        make_window(own.bytes, row.range), own.inputs, FileSystemOptions(), context));
-  }
-  Target target = disk;
-  target.disks.back() = with;
-  return target;
-}
-
 }  // namespace
 
 Comparison compare_bytes(const Target& a, const Target& b, Range range, const Context& context) {
@@ -177,7 +153,7 @@ Comparison compare_bytes(const Target& a, const Target& b, Range range, const Co
       if (x[i] == y[i]) continue;
       std::size_t end = i;
       while (end < length && x[end] != y[end]) ++end;
-      if (result.rows.size() == kMostRows) return result;
+      if (result.rows.size() == kMaxRows) return result;
       Difference row;
       row.structure = "bytes";
       row.place = {at + i, end - i};

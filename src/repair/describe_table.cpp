@@ -21,7 +21,7 @@ namespace {
 using As = FieldReader::As;
 
 constexpr std::size_t kGptEntryBytes = 128;
-constexpr std::size_t kMostShownEntries = 16;
+constexpr std::size_t kMaxShownEntries = 16;
 
 const VolumeLayer* volume_at(const DiskLayer& disk, std::uint64_t byte) {
   const auto found = std::find_if(disk.volumes.begin(), disk.volumes.end(),
@@ -81,7 +81,7 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
              : entry.flag == 0  ? "no"
                                 : fmt::format("0x{:02x}", entry.flag));
     if ((entry.flag & 0x7F) != 0)
-      read.expect("0x80 or 0x00: nothing else is an entry");
+      read.expect("0x80 or 0x00: no other value is valid");
     else if (!gpt && count == 0 && startable.size() == 1 && startable[0] == i)
       read.expect("yes: no entry is active, and only its volume can be started");
     else if (count > 1 && active(i) && startable.size() == 1 && startable[0] != i)
@@ -90,7 +90,7 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
                       count, startable[0] + 1));
     read.raw("start_chs", at + 1, 3, Weight::detail, "the start as old firmware counts it");
     read.number("type", at + 4, 1, Weight::data,
-                "what the volume holds; systems look no further when it is wrong", As::hexadecimal);
+                "what is in the volume; systems look no further when it is wrong", As::hexadecimal);
     if (entry.used()) {
       read.say(fmt::format("0x{:02x}, {}", entry.type, mbr_type(entry.type).words));
       const FileSystem* const files = there != nullptr ? there->file_system().get() : nullptr;
@@ -98,7 +98,7 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
         const FileSystemFacts& holds = files->facts();
         if (!mbr_type_may_be(entry.type, holds.format, holds.type))
           read.expect(fmt::format(
-              "0x{:02x}: its volume holds {}",
+              "0x{:02x}: its volume is {}",
               mbr_type_for(holds.format, holds.type, there->row.range.length, true), holds.type));
       }
     }
@@ -132,18 +132,18 @@ void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy)
     read.expect("\"EFI PART\"");
   read.number("revision", gpt::kRevisionAt, 4, Weight::detail, "1.0 is 0x00010000",
               As::hexadecimal);
-  const std::uint64_t length =
-      read.number("header_bytes", gpt::kHeaderBytesAt, 4, Weight::detail, "what the sum is over");
+  const std::uint64_t length = read.number("header_bytes", gpt::kHeaderBytesAt, 4, Weight::detail,
+                                           "what the checksum covers");
   if (length < gpt::kMinHeaderBytes || length > step) read.expect(fmt::format("92 to {}", step));
   const std::uint64_t sum =
-      read.number("header_sum", gpt::kSumAt, 4, Weight::derived,
-                  "over this header; firmware takes the copy when it is wrong", As::hexadecimal);
+      read.number("header_crc32", gpt::kSumAt, 4, Weight::derived,
+                  "of this header; firmware takes the copy when it is wrong", As::hexadecimal);
   if (const auto right = gpt::header_sum(bytes); right && *right != sum)
-    read.expect(fmt::format("0x{:08x}: that is the sum of what stands here", *right));
+    read.expect(fmt::format("0x{:08x}: that is the checksum of these bytes", *right));
   const std::uint64_t own =
       read.number("own_sector", gpt::kOwnAt, 8, Weight::start, "where this header is");
   const std::uint64_t here = structure.offset / step;
-  if (own != here) read.expect(fmt::format("{}: it stands there", here));
+  if (own != here) read.expect(fmt::format("{}: it is there", here));
   const std::uint64_t other =
       read.number("other_sector", gpt::kOtherAt, 8, Weight::data, "where the other copy is");
   const std::uint64_t wanted = copy ? 1 : last;
@@ -159,15 +159,15 @@ void describe_gpt_header(Structure& structure, const DiskLayer& disk, bool copy)
   read.number("entry_count", gpt::kEntryCountAt, 4, Weight::data,
               "how many entries there is room for");
   read.number("entry_bytes", gpt::kEntryBytesAt, 4, Weight::data, "of one entry");
-  const std::uint64_t entries_sum = read.number(
-      "entries_sum", gpt::kEntriesSumAt, 4, Weight::derived, "over all entries", As::hexadecimal);
+  const std::uint64_t entries_sum = read.number("entries_crc32", gpt::kEntriesSumAt, 4,
+                                                Weight::derived, "of all entries", As::hexadecimal);
   const std::uint64_t size = gpt::entries_bytes(bytes);
   if (size <= (1u << 20)) {
     Bytes entries(static_cast<std::size_t>(size));
     disk.container.flat->read(saturating_mul(le64(bytes, gpt::kEntriesAt), step), entries);
     const std::uint32_t right = gpt::crc(entries);
     if (right != entries_sum)
-      read.expect(fmt::format("0x{:08x}: that is the sum of the entries", right));
+      read.expect(fmt::format("0x{:08x}: that is the checksum of the entries", right));
   }
 }
 
@@ -178,9 +178,9 @@ void describe_gpt_entries(Structure& structure, const DiskLayer& disk) {
   for (std::size_t i = 0; (i + 1) * kGptEntryBytes <= read.bytes().size(); ++i) {
     const std::size_t at = i * kGptEntryBytes;
     if (all_zero(read.bytes().subspan(at, 16))) continue;
-    if (++shown > kMostShownEntries) break;
+    if (++shown > kMaxShownEntries) break;
     read.prefix = fmt::format("entry{}.", i + 1);
-    const std::string type = read.guid("type", at, Weight::data, "what the volume holds");
+    const std::string type = read.guid("type", at, Weight::data, "what is in the volume");
     if (const auto words = gpt_type(type).words; !words.empty())
       read.say(fmt::format("{}, {}", type, words));
     read.guid("id", at + gpt::entry::kIdAt, Weight::identity, "tells volumes apart");
@@ -191,7 +191,7 @@ void describe_gpt_entries(Structure& structure, const DiskLayer& disk) {
     const std::uint64_t last =
         read.number("last", at + gpt::entry::kLastAt, 8, Weight::data, "its last sector");
     if (last >= sectors || last < first)
-      read.expect(fmt::format("{} to {}: the volume must lie on the disk", first, sectors - 1));
+      read.expect(fmt::format("{} to {}: the volume must be on the disk", first, sectors - 1));
     read.number("attributes", at + gpt::entry::kAttributesAt, 8, Weight::start,
                 "bit 2: old firmware starts it", FieldReader::As::hexadecimal);
     read.raw("name", at + gpt::entry::kNameAt, gpt::entry::kNameBytes, Weight::identity,

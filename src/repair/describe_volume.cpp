@@ -16,7 +16,7 @@ namespace {
 
 using As = FieldReader::As;
 
-constexpr std::size_t kMostAttributes = 64;
+constexpr std::size_t kMaxAttributes = 64;
 
 bool is_power_of_two(std::uint64_t value) {
   return value != 0 && (value & (value - 1)) == 0;
@@ -42,7 +42,7 @@ void describe_sector_bytes(FieldReader& read) {
 
 void describe_hidden(FieldReader& read, std::size_t at, std::size_t width, const BootPlace& place) {
   const std::uint64_t value =
-      read.number("sectors_before", at, width, Weight::start,
+      read.number("hidden_sectors", at, width, Weight::start,
                   "where the volume begins on the disk; its boot code reads from there");
   if (place.has_table && value != place.start_sectors)
     read.expect(fmt::format("{} where a machine is to start from it: the volume begins there",
@@ -53,22 +53,22 @@ void describe_fat(FieldReader& read, const BootPlace& place) {
   const bool wide = place.kind == BootKind::fat32;
   const ByteView bytes = read.bytes();
   describe_jump(read);
-  read.text("system", 3, 8, Weight::detail, "who made it");
+  read.text("oem_name", 3, 8, Weight::detail, "what formatted it");
   describe_sector_bytes(read);
   if (!is_power_of_two(read.number("cluster_sectors", 13, 1, Weight::data, "of a cluster")))
     read.expect("a power of two");
-  if (read.number("reserved_sectors", 14, 2, Weight::data, "before the first table") == 0)
+  if (read.number("reserved_sectors", 14, 2, Weight::data, "before the first FAT") == 0)
     read.expect("1 or more: this sector is one");
   const std::uint64_t tables =
-      read.number("tables", 16, 1, Weight::data, "how many tables there are");
+      read.number("fat_count", 16, 1, Weight::data, "how many FATs there are");
   if (tables == 0 || tables > 4) read.expect("2, seldom 1");
   read.number("root_entries", 17, 2, Weight::data, "room in the root folder; 0 on FAT32");
   const std::uint64_t small =
-      read.number("sectors_small", 19, 2, Weight::data, "of the volume, 0 when they are more");
+      read.number("sectors_16", 19, 2, Weight::data, "of the volume, 0 when they are more");
   const std::uint64_t media =
       read.number("media", 21, 1, Weight::detail, "F8: a fixed disk", As::hexadecimal);
   if (media != 0xF0 && media < 0xF8) read.expect("0xf0, or 0xf8 and more");
-  read.number("table_sectors_small", 22, 2, Weight::data, "of one table; 0 on FAT32");
+  read.number("fat_sectors_16", 22, 2, Weight::data, "of one FAT; 0 on FAT32");
   read.number("track_sectors", 24, 2, Weight::detail, "as old firmware counts");
   read.number("heads", 26, 2, Weight::detail, "as old firmware counts");
   describe_hidden(read, 28, 4, place);
@@ -78,22 +78,23 @@ void describe_fat(FieldReader& read, const BootPlace& place) {
     read.expect(fmt::format("1 to {}: the volume ends there", place.volume_sectors));
   std::size_t at = 36;
   if (wide) {
-    if (read.number("table_sectors", 36, 4, Weight::data, "of one table") == 0)
+    if (read.number("fat_sectors", 36, 4, Weight::data, "of one FAT") == 0)
       read.expect("1 or more");
-    read.number("table_flags", 40, 2, Weight::detail, "which table counts", As::hexadecimal);
+    read.number("fat_flags", 40, 2, Weight::detail, "which FAT is in use", As::hexadecimal);
     read.number("version", 42, 2, Weight::detail, "0", As::hexadecimal);
     if (read.number("root_cluster", 44, 4, Weight::data, "where the root folder begins") < 2)
       read.expect("2 or more");
-    read.number("counts_sector", 48, 2, Weight::detail, "where free clusters are counted");
-    read.number("copy_sector", 50, 2, Weight::detail, "where the copy of this sector is");
+    read.number("fsinfo_sector", 48, 2, Weight::detail, "where free clusters are counted");
+    read.number("backup_sector", 50, 2, Weight::detail, "where the copy of this sector is");
     at = 64;
   }
   read.number("drive", at, 1, Weight::start, "80: the first disk, as the firmware counts",
               As::hexadecimal);
-  read.number("mark", at + 2, 1, Weight::detail, "29: serial and label follow", As::hexadecimal);
+  read.number("extended_signature", at + 2, 1, Weight::detail, "29: serial and label follow",
+              As::hexadecimal);
   read.number("serial", at + 3, 4, Weight::identity, "tells volumes apart", As::hexadecimal);
   read.text("label", at + 7, 11, Weight::identity, "what it is called");
-  read.text("kind", at + 18, 8, Weight::detail, "in words; no system goes by it");
+  read.text("type_name", at + 18, 8, Weight::detail, "in words; no system goes by it");
   const std::size_t code = at + 26;
   read.raw("boot_code", code, 510 - code, Weight::start,
            "started by the code of the disk's first sector");
@@ -104,7 +105,7 @@ void describe_fat(FieldReader& read, const BootPlace& place) {
 
 void describe_ntfs(FieldReader& read, const BootPlace& place) {
   describe_jump(read);
-  if (read.text("system", 3, 8, Weight::start, "says what the volume holds") != "NTFS")
+  if (read.text("oem_name", 3, 8, Weight::start, "says what the volume holds") != "NTFS")
     read.expect("\"NTFS    \"");
   describe_sector_bytes(read);
   const std::uint64_t per_cluster = read.number("cluster_sectors", 13, 1, Weight::data,
@@ -123,8 +124,8 @@ void describe_ntfs(FieldReader& read, const BootPlace& place) {
     read.expect(fmt::format("1 to {}: the volume ends there", place.volume_sectors));
   const std::uint64_t step = std::max<std::uint64_t>(per_cluster <= 0x80 ? per_cluster : 1, 1);
   for (const auto& [name, at, about] :
-       {std::tuple("table_cluster", 48, "where the file table begins"),
-        std::tuple("mirror_cluster", 56, "where the copy of its first records is")}) {
+       {std::tuple("mft_cluster", 48, "where the MFT begins"),
+        std::tuple("mftmirr_cluster", 56, "where the copy of its first records is")}) {
     const std::uint64_t cluster =
         read.number(name, static_cast<std::size_t>(at), 8, Weight::data, about);
     if (cluster == 0 || (sectors != 0 && cluster >= sectors / step))
@@ -135,35 +136,35 @@ void describe_ntfs(FieldReader& read, const BootPlace& place) {
               "of a record; above 128 minus a power of two, of bytes");
   read.number("index_clusters", 68, 1, Weight::data, "of an index buffer, the same");
   read.number("serial", 72, 8, Weight::identity, "tells volumes apart", As::hexadecimal);
-  read.number("sum", 80, 4, Weight::detail, "0", As::hexadecimal);
+  read.number("checksum", 80, 4, Weight::detail, "0", As::hexadecimal);
   read.raw("boot_code", 84, 426, Weight::start, "started by the code of the disk's first sector");
   describe_end(read);
 }
 
 void describe_exfat(FieldReader& read, const BootPlace& place) {
   describe_jump(read);
-  if (read.text("system", 3, 8, Weight::start, "says what the volume holds") != "EXFAT")
+  if (read.text("oem_name", 3, 8, Weight::start, "says what the volume holds") != "EXFAT")
     read.expect("\"EXFAT   \"");
   describe_hidden(read, 64, 8, place);
   const std::uint64_t sectors = read.number("sectors", 72, 8, Weight::data, "of the volume");
   if (sectors == 0 || (place.volume_sectors != 0 && sectors > place.volume_sectors))
     read.expect(fmt::format("1 to {}: the volume ends there", place.volume_sectors));
-  read.number("table_sector", 80, 4, Weight::data, "where the table of chains begins");
-  read.number("table_sectors", 84, 4, Weight::data, "of one table");
+  read.number("fat_sector", 80, 4, Weight::data, "where the first FAT begins");
+  read.number("fat_sectors", 84, 4, Weight::data, "of one FAT");
   read.number("heap_sector", 88, 4, Weight::data, "where cluster 2 is");
   read.number("clusters", 92, 4, Weight::data, "of the volume");
   if (read.number("root_cluster", 96, 4, Weight::data, "where the root folder begins") < 2)
     read.expect("2 or more");
   read.number("serial", 100, 4, Weight::identity, "tells volumes apart", As::hexadecimal);
   read.number("revision", 104, 2, Weight::detail, "1.0 is 0x0100", As::hexadecimal);
-  read.number("flags", 106, 2, Weight::detail, "1 the second table counts, 2 not closed cleanly",
+  read.number("flags", 106, 2, Weight::detail, "1 the second FAT is in use, 2 not closed cleanly",
               As::hexadecimal);
   const std::uint64_t shift =
       read.number("sector_power", 108, 1, Weight::data, "bytes of a sector, a power of two");
   if (shift < 9 || shift > 12) read.expect("9 to 12");
   read.number("cluster_power", 109, 1, Weight::data, "sectors of a cluster, a power of two");
   const std::uint64_t tables =
-      read.number("tables", 110, 1, Weight::data, "1, or 2 with transactions");
+      read.number("fat_count", 110, 1, Weight::data, "1, or 2 with transactions");
   if (tables == 0 || tables > 2) read.expect("1 or 2");
   read.number("drive", 111, 1, Weight::detail, "80: the first disk, as the firmware counts",
               As::hexadecimal);
@@ -271,12 +272,12 @@ void describe_superblock(Structure& structure, std::uint64_t volume_bytes) {
     read.expect(fmt::format("with the low part, 1 to {} blocks: the volume ends there",
                             volume_bytes >> (10 + power)));
   const std::uint64_t sum =
-      read.number("sum", 0x3FC, 4, Weight::derived, "over this superblock, when the feature is on",
-                  As::hexadecimal);
+      read.number("checksum", 0x3FC, 4, Weight::derived,
+                  "of this superblock, when the feature is on", As::hexadecimal);
   if ((le32(bytes, 0x64) & 0x400) != 0) {
     const std::uint32_t right = crc32c_chain(~0u, bytes.first(0x3FC));
     if (right != sum)
-      read.expect(fmt::format("0x{:08x}: that is the sum of what stands here", right));
+      read.expect(fmt::format("0x{:08x}: that is the checksum of these bytes", right));
   }
 }
 
@@ -284,8 +285,8 @@ void describe_file_record(Structure& structure) {
   FieldReader read(structure);
   if (read.text("signature", 0, 4, Weight::data, "says that this is a record") != "FILE")
     read.expect("\"FILE\"");
-  read.number("guards_at", 4, 2, Weight::detail, "where the numbers that guard its sectors are");
-  read.number("guards", 6, 2, Weight::detail, "how many, and one");
+  read.number("update_sequence_at", 4, 2, Weight::detail, "where the update sequence (fixup) is");
+  read.number("update_sequence_count", 6, 2, Weight::detail, "a number for each sector, and one");
   read.number("log_number", 8, 8, Weight::detail, "of the last change in the log");
   read.number("sequence", 0x10, 2, Weight::detail, "how often it was used");
   read.number("names", 0x12, 2, Weight::detail, "of the file");
@@ -303,11 +304,11 @@ void describe_file_record(Structure& structure) {
   if (!record) return;
   if (record->torn) {
     structure.fields[1].expected =
-        "guard numbers that stand at the end of each sector: a part is of another writing";
+        "the update sequence number at the end of each sector: a part of it is of another write";
   }
   std::size_t number = 0;
   for (const ntfs::Attribute& attribute : record->attributes) {
-    if (++number > kMostAttributes) break;
+    if (++number > kMaxAttributes) break;
     const Range place = attribute.resident ? attribute.value : attribute.runs;
     if (place.empty() || place.end() > structure.bytes.size()) continue;
     read.raw(fmt::format("attribute{}", number), static_cast<std::size_t>(place.offset),

@@ -15,7 +15,7 @@ std::string_view to_string(Weight weight) {
     case Weight::identity:
       return "identity";
     case Weight::derived:
-      return "sum";
+      return "checksum";
     case Weight::detail:
       return "detail";
     case Weight::data:

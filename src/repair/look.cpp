@@ -11,6 +11,7 @@
 #include "lantern/error.h"
 #include "repair/describe.h"
 #include "repair/facets.h"
+#include "repair/fields.h"
 
 namespace lantern::repair {
 namespace {
@@ -18,7 +19,8 @@ namespace {
 constexpr std::size_t kBootBytes = 512;
 constexpr std::size_t kSuperblockAt = 1024;
 constexpr std::size_t kSuperblockBytes = 1024;
-constexpr std::uint64_t kMostEntriesBytes = 16384;
+constexpr std::uint64_t kMaxEntriesBytes = 16384;
+constexpr std::uint64_t kMaxLoaderBytes = 1u << 20;
 
 const DiskLayer& disk_of(const Target& target) {
   return target.disk();
@@ -26,7 +28,8 @@ const DiskLayer& disk_of(const Target& target) {
 
 [[noreturn]] void fail(const Target& target, const std::string& what) {
   throw Error(ErrorCode::not_found, disk_of(target).address.print(), std::nullopt, what,
-              {"structures are mbr, gpt, gpt:copy, gpt:entries, boot:N, superblock:N and mft:N; ",
+              {"structures are mbr, loader, gpt, gpt:copy, gpt:entries, boot:N, loader:N, "
+               "superblock:N and mft:N; ",
                Do::survey, " lists the volumes"});
 }
 
@@ -47,10 +50,11 @@ Structure read_at(const SourcePtr& source, const std::string& address, const std
   const ReadResult got = source->read(offset, structure.bytes);
   if (got.length < length)
     throw Error(ErrorCode::cannot_read, address, offset,
-                fmt::format("{} would lie past the end", name), {Do::survey, " shows the sizes"});
+                fmt::format("{} would be past the end", name), {Do::survey, " shows the sizes"});
   if (!got.unreadable.empty())
     throw Error(ErrorCode::cannot_read, address, got.unreadable.front().offset,
-                fmt::format("{} cannot be read", name), "it is as good as lost; look at its copy");
+                fmt::format("{} cannot be read", name),
+                "look at its copy, or copy the disk to an image first");
   return structure;
 }
 
@@ -108,6 +112,41 @@ Structure read_boot(const Target& target, const VolumeLayer& volume, const std::
   return structure;
 }
 
+// One field of bytes in which a loader keeps more of its code.
+Structure loader_sectors(Structure structure, std::string_view about) {
+  FieldReader(structure).raw("code", 0, structure.bytes.size(), Weight::start, about);
+  return structure;
+}
+
+// Between sector 0 and the first volume. A GPT is in its place.
+Structure read_loader_of_disk(const Target& target) {
+  const DiskLayer& disk = disk_of(target);
+  std::uint64_t end = std::min(kMaxLoaderBytes, disk.container.flat->size());
+  for (const VolumeRow& row : disk.table.rows) end = std::min(end, row.range.offset);
+  if (disk.table.scheme == "gpt" || end <= kBootBytes)
+    fail(target, "there are no sectors for a loader between sector 0 and the first volume");
+  return loader_sectors(
+      read_of_disk(target, "loader", kBootBytes, static_cast<std::size_t>(end - kBootBytes)),
+      "loaders keep more of their code behind sector 0");
+}
+
+// Behind the boot sector, without structures that are the volume's own: of NTFS the other fifteen
+// sectors, of ext the second of two, of FAT32 the two behind its first FSINFO sector.
+Structure read_loader_of_volume(const Target& target, const VolumeLayer& volume,
+                                const std::string& name) {
+  const std::string format = volume.file_system() ? volume.file_system()->facts().type : "";
+  const Bytes start = read_at(volume.bytes, volume.address.print(), name, 0, kBootBytes).bytes;
+  const BootKind kind = boot_kind(start);
+  Range place;
+  if (kind == BootKind::ntfs || format == "ntfs") place = {kBootBytes, 15 * kBootBytes};
+  if (kind == BootKind::fat32 || format == "fat32") place = {2 * kBootBytes, kBootBytes};
+  if (format.starts_with("ext")) place = {kBootBytes, kBootBytes};
+  if (place.empty()) fail(target, fmt::format("{} has no further sectors of a loader", name));
+  return loader_sectors(read_at(volume.bytes, volume.address.print(), name, place.offset,
+                                static_cast<std::size_t>(place.length)),
+                        "the volume's boot code goes on here");
+}
+
 Structure read_superblock(const VolumeLayer& volume, const std::string& name) {
   Structure structure =
       read_at(volume.bytes, volume.address.print(), name, kSuperblockAt, kSuperblockBytes);
@@ -141,7 +180,7 @@ Structure read_gpt(const Target& target, const std::string& name) {
     const Structure header = read_of_disk(target, "gpt", step, step);
     const std::uint64_t from = std::max<std::uint64_t>(le64(header.bytes, 72), 2);
     const std::uint64_t length =
-        std::min(saturating_mul(le32(header.bytes, 80), le32(header.bytes, 84)), kMostEntriesBytes);
+        std::min(saturating_mul(le32(header.bytes, 80), le32(header.bytes, 84)), kMaxEntriesBytes);
     Structure entries =
         read_of_disk(target, name, saturating_mul(from, step), static_cast<std::size_t>(length));
     describe_gpt_entries(entries, disk);
@@ -201,12 +240,14 @@ Structure read_structure(const Target& target, const std::string& name, const Co
   std::optional<std::uint64_t> number;
   if (colon != std::string::npos) {
     number = number_in(name.substr(colon + 1));
-    if (!number) fail(target, fmt::format("\"{}\" is no structure", name));
+    if (!number) fail(target, fmt::format("\"{}\" is not a structure", name));
   }
+  if (name == "loader") return read_loader_of_disk(target);
+  if (kind == "loader") return read_loader_of_volume(target, volume_of(target, number), name);
   if (kind == "boot") return read_boot(target, volume_of(target, number), name);
   if (kind == "superblock") return read_superblock(volume_of(target, number), name);
   if (kind == "mft") return read_file_record(target, name, number.value_or(0), context);
-  fail(target, fmt::format("\"{}\" is no structure", name));
+  fail(target, fmt::format("\"{}\" is not a structure", name));
 }
 
 std::vector<Structure> structures_of(const Target& target, const Context& context) {
@@ -224,6 +265,7 @@ std::vector<Structure> structures_of(const Target& target, const Context& contex
     const bool whole =
         !disk.table.is_there() && !disk.volumes.empty() && disk.volumes.front().file_system();
     if (!whole) add("mbr");
+    if (!whole) add("loader");
     if (disk.table.scheme == "gpt")
       for (const char* name : {"gpt", "gpt:entries", "gpt:copy"}) add(name);
   }
@@ -231,7 +273,8 @@ std::vector<Structure> structures_of(const Target& target, const Context& contex
     const VolumeLayer& volume = disk.volumes[i];
     if (target.volume && target.volume.get() != &volume) continue;
     if (volume.file_system() || disk.table.is_there())
-      add(fmt::format("boot:{}", volume.row.number));
+      for (const char* const name : {"boot", "loader"})
+        add(fmt::format("{}:{}", name, volume.row.number));
     const RepairFacet* const facet =
         volume.file_system() ? repair_facet(volume.file_system()->facts().format) : nullptr;
     if (facet != nullptr && facet->has_superblock)

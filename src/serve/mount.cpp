@@ -23,14 +23,14 @@ namespace {
 
 constexpr double kForever = 1e9;
 constexpr int kPollMilliseconds = 200;
-constexpr std::size_t kMostRead = 1u << 20;
+constexpr std::size_t kMaxRead = 1u << 20;
 
 class Server {
  public:
   Server(const Target& target, const MountOptions& options, const Context& context)
       : tree_(target, context), options_(options) {}
 
-  struct stat facts(const MountNode& node) const {
+  struct stat facts(const MountNode& node) {
     struct stat facts {};
     facts.st_ino = node.number;
     facts.st_mode = S_IFREG | 0444;
@@ -58,7 +58,7 @@ class Server {
     return facts;
   }
 
-  fuse_entry_param entry_of(const MountNode& node) const {
+  fuse_entry_param entry_of(const MountNode& node) {
     fuse_entry_param entry{};
     entry.ino = node.number;
     entry.attr = facts(node);
@@ -163,7 +163,7 @@ void on_open(fuse_req_t request, fuse_ino_t number, fuse_file_info* file) {
 void on_read(fuse_req_t request, fuse_ino_t /*number*/, std::size_t size, off_t offset,
              fuse_file_info* file) {
   answer(request, [&](Server& server) {
-    std::vector<std::byte> bytes(std::min(size, kMostRead));
+    std::vector<std::byte> bytes(std::min(size, kMaxRead));
     const ReadResult got = server.opened(file->fh).read(static_cast<std::uint64_t>(offset), bytes);
     // Zeros in place of what is lost would pass for contents.
     if (!got.unreadable.empty())
@@ -261,17 +261,34 @@ void serve(fuse_session* session, const Context& context) {
   std::free(buffer.mem);
 }
 
+// What the kernel's list of mounts shows as the source.
+std::string address_of(const Target& target) {
+  if (target.volume && target.entry) return entry_address(*target.volume, *target.entry).print();
+  return (target.volume ? target.volume->address : target.disk().address).print();
+}
+
+// Commas end an option, and backslashes take what follows as it is.
+std::string option_value(const std::string& text) {
+  std::string value;
+  for (const char c : text) {
+    if (c == ',' || c == '\\') value += '\\';
+    value += c;
+  }
+  return value;
+}
+
 }  // namespace
 
 void mount_disk(const Target& target, const std::string& folder, const MountOptions& options,
                 const Context& context) {
   std::error_code error;
   if (!std::filesystem::is_directory(folder, error) || !std::filesystem::is_empty(folder, error))
-    throw Error(ErrorCode::refused, folder, std::nullopt, "is no empty folder",
+    throw Error(ErrorCode::refused, folder, std::nullopt, "is not an empty folder",
                 "make one: mkdir " + folder);
   Server server(target, options, context);
-  std::array<std::string, 3> words = {"lantern", "-o",
-                                      "ro,nosuid,nodev,fsname=lantern,subtype=lantern"};
+  std::array<std::string, 3> words = {
+      "lantern", "-o",
+      "ro,nosuid,nodev,subtype=lantern,fsname=" + option_value(address_of(target))};
   std::array<char*, 3> pointers = {words[0].data(), words[1].data(), words[2].data()};
   fuse_args arguments{static_cast<int>(pointers.size()), pointers.data(), 0};
   const fuse_lowlevel_ops ops = operations();

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
@@ -16,21 +18,40 @@ std::string shown_name(const std::string& name) {
   return can_be ? name : safe_file_name(name);
 }
 
+// Active, and nothing known against it.
+bool is_well(const Entry& entry) {
+  return entry.state == EntryState::active && entry.intact.value_or(1) == 1;
+}
+
+// "0.63": never 1 for less than all.
+std::string share_text(const Entry& entry) {
+  if (!entry.intact) return "unknown";
+  return fmt::format("{:.2f}", std::min(*entry.intact, 0.99));
+}
+
 }  // namespace
 
 MountTree::MountTree(const Target& target, const Context& context)
     : target_(target), context_(context) {
   nodes_.push_back(std::make_unique<MountNode>());
   nodes_.back()->number = kRoot;
-  const std::uint64_t volumes = add_fixed(kRoot, "volumes").number;
-  const std::uint64_t deleted = add_fixed(kRoot, "deleted").number;
-  const std::uint64_t disks = add_fixed(kRoot, "disks").number;
   MountNode findings;
   findings.kind = MountNode::Kind::findings;
   findings.name = "findings.txt";
   add(kRoot, std::move(findings));
-
   const DiskLayer& disk = target_.disk();
+  const bool folder = target_.entry && target_.entry->kind == EntryKind::folder;
+  if (folder && target_.volume) {
+    for (std::size_t i = 0; i < disk.volumes.size(); ++i)
+      if (target_.volume == disk.volumes.share(i)) {
+        add_root(kRoot, i, "folder", MountNode::Kind::active);
+        add_root(kRoot, i, "deleted", MountNode::Kind::deleted);
+      }
+    return;
+  }
+  const std::uint64_t volumes = add_fixed(kRoot, "volumes").number;
+  const std::uint64_t deleted = add_fixed(kRoot, "deleted").number;
+  const std::uint64_t disks = add_fixed(kRoot, "disks").number;
   MountNode flat;
   flat.kind = MountNode::Kind::raw;
   flat.name = "disk.raw";
@@ -45,17 +66,22 @@ MountTree::MountTree(const Target& target, const Context& context)
     raw.bytes = disk.volumes[i].bytes;
     add(disks, std::move(raw));
     if (!disk.volumes[i].file_system()) continue;
-    for (const auto& [parent, kind] : {std::pair(volumes, MountNode::Kind::active),
-                                       std::pair(deleted, MountNode::Kind::deleted)}) {
-      MountNode root;
-      root.kind = kind;
-      root.name = name;
-      root.volume = i;
-      root.entry.kind = EntryKind::folder;
-      root.loaded = false;
-      add(parent, std::move(root));
-    }
+    add_root(volumes, i, name, MountNode::Kind::active);
+    add_root(deleted, i, name, MountNode::Kind::deleted);
   }
+}
+
+// The folder of the target, or the root of a volume.
+void MountTree::add_root(std::uint64_t parent, std::size_t volume, std::string name,
+                         MountNode::Kind kind) {
+  MountNode root;
+  root.kind = kind;
+  root.name = std::move(name);
+  root.volume = volume;
+  if (target_.entry) root.entry = *target_.entry;
+  root.entry.kind = EntryKind::folder;
+  root.loaded = false;
+  add(parent, std::move(root));
 }
 
 MountNode& MountTree::add(std::uint64_t parent, MountNode node) {
@@ -116,10 +142,10 @@ void MountTree::load_active(MountNode& node) {
   });
 }
 
-// The folder of a path below `at`, made when it is not there yet.
+// The folder of a path below `at`, which has so many names above it; made when it is not there.
 std::uint64_t MountTree::deleted_folder(std::uint64_t at, const std::vector<std::string>& path,
-                                        std::size_t volume) {
-  for (std::size_t i = 0; i + 1 < path.size(); ++i) {
+                                        std::size_t above, std::size_t volume) {
+  for (std::size_t i = above; i + 1 < path.size(); ++i) {
     const std::string name = shown_name(path[i]);
     const auto found = node(at).by_name.find(name);
     if (found != node(at).by_name.end() && node(found->second).folder()) {
@@ -142,8 +168,10 @@ void MountTree::load_deleted(MountNode& node) {
   WalkOptions options;
   options.active = false;
   options.deleted = true;
-  files_of(node).walk(options, [&](const Entry& entry) {
-    const std::uint64_t parent = deleted_folder(node.number, entry.path, node.volume);
+  const std::size_t above = node.entry.path.size();
+  const auto take = [&](const Entry& entry) {
+    if (entry.state == EntryState::active) return WalkStep::go_on;
+    const std::uint64_t parent = deleted_folder(node.number, entry.path, above, node.volume);
     const std::string name = shown_name(entry.path.back());
     // A folder may have been made for what it holds.
     const auto there = this->node(parent).by_name.find(name);
@@ -157,19 +185,19 @@ void MountTree::load_deleted(MountNode& node) {
     inside.entry = entry;
     add(parent, std::move(inside));
     return WalkStep::go_on;
-  });
+  };
+  if (target_.entry)
+    walk_target(target_, options, take);
+  else
+    files_of(node).walk(options, take);
 }
 
-SourcePtr MountTree::content(const MountNode& node) const {
+SourcePtr MountTree::content(const MountNode& node) {
   switch (node.kind) {
     case MountNode::Kind::raw:
       return node.bytes;
     case MountNode::Kind::findings: {
-      std::string text;
-      for (const Finding& finding : context_.findings->all())
-        text += fmt::format("{:<8} {} at byte {} of {}: {}; {}\n", to_string(finding.severity),
-                            to_string(finding.code), finding.range.offset,
-                            for_terminal(finding.address), finding.message, finding.done_instead);
+      const std::string text = findings_text();
       const auto bytes = std::as_bytes(std::span(text));
       return make_memory_source({bytes.begin(), bytes.end()});
     }
@@ -178,12 +206,57 @@ SourcePtr MountTree::content(const MountNode& node) const {
   }
 }
 
-std::vector<Attribute> MountTree::attributes(const MountNode& node) const {
-  if (node.kind != MountNode::Kind::active || node.entry.id.empty()) return {};
-  return files_of(node).attributes(node.entry);
+// Findings, then each file that is not intact. The files are looked at once: that takes a walk.
+std::string MountTree::findings_text() {
+  if (!files_in_doubt_) {
+    constexpr std::size_t kMaxListed = 10'000;
+    std::string lines;
+    std::size_t listed = 0;
+    const auto take = [&](const VolumeLayer& volume, const Entry& entry) {
+      if (entry.kind != EntryKind::file || entry.intact == 1 || is_well(entry))
+        return WalkStep::go_on;
+      if (++listed > kMaxListed) {
+        lines += fmt::format("more than {} files: the rest are not listed\n", kMaxListed);
+        return WalkStep::stop;
+      }
+      lines += fmt::format("{:<8} intact {} of {}; {}\n", to_string(entry.state), share_text(entry),
+                           for_terminal(entry_address(volume, entry).print()), entry.evidence);
+      return WalkStep::go_on;
+    };
+    WalkOptions all;
+    all.deleted = true;
+    for (const VolumeLayer& volume : target_.disk().volumes) {
+      if (!volume.file_system() || (target_.volume && target_.volume.get() != &volume)) continue;
+      const auto visit = [&](const Entry& entry) { return take(volume, entry); };
+      if (target_.entry)
+        walk_target(target_, all, visit);
+      else
+        volume.file_system()->walk(all, visit);
+    }
+    files_in_doubt_ = std::move(lines);
+  }
+  std::string text;
+  for (const Finding& finding : context_.findings->all())
+    text += fmt::format("{:<8} {} at byte {} of {}: {}; {}\n", to_string(finding.severity),
+                        to_string(finding.code), finding.range.offset,
+                        for_terminal(finding.address), finding.message, finding.done_instead);
+  return text + *files_in_doubt_;
 }
 
-std::uint64_t MountTree::size_bytes(const MountNode& node) const {
+std::vector<Attribute> MountTree::attributes(const MountNode& node) const {
+  const bool entry = node.kind == MountNode::Kind::active || node.kind == MountNode::Kind::deleted;
+  if (!entry || node.entry.id.empty()) return {};
+  std::vector<Attribute> attributes;
+  if (node.kind == MountNode::Kind::active) attributes = files_of(node).attributes(node.entry);
+  if (node.entry.kind == EntryKind::file && node.entry.intact != 1 && !is_well(node.entry)) {
+    attributes.push_back({"user.lantern.intact", share_text(node.entry)});
+    if (!node.entry.evidence.empty())
+      attributes.push_back({"user.lantern.evidence", node.entry.evidence});
+  }
+  return attributes;
+}
+
+std::uint64_t MountTree::size_bytes(const MountNode& node) {
   if (node.kind == MountNode::Kind::raw) return node.bytes->size();
   if (node.kind == MountNode::Kind::findings) return content(node)->size();
   return node.entry.size_bytes;

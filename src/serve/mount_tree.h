@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -49,22 +50,26 @@ class MountTree {
   const std::vector<std::uint64_t>& children(std::uint64_t number);
   const MountNode* child(std::uint64_t parent, const std::string& name);
 
-  SourcePtr content(const MountNode& node) const;
+  SourcePtr content(const MountNode& node);
+  // Of the disk, and ours on a file that is not intact.
   std::vector<Attribute> attributes(const MountNode& node) const;
-  std::uint64_t size_bytes(const MountNode& node) const;
+  std::uint64_t size_bytes(const MountNode& node);
 
  private:
   MountNode& add(std::uint64_t parent, MountNode node);
   MountNode& add_fixed(std::uint64_t parent, std::string name);
+  void add_root(std::uint64_t parent, std::size_t volume, std::string name, MountNode::Kind kind);
+  std::string findings_text();
   void load_active(MountNode& node);
   void load_deleted(MountNode& node);
   std::uint64_t deleted_folder(std::uint64_t at, const std::vector<std::string>& path,
-                               std::size_t volume);
+                               std::size_t above, std::size_t volume);
   const FileSystem& files_of(const MountNode& node) const;
 
   Target target_;
   Context context_;
   std::vector<std::unique_ptr<MountNode>> nodes_;  // number - 1
+  std::optional<std::string> files_in_doubt_;      // once they were asked for
 };
 
 }  // namespace lantern

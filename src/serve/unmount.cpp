@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <sys/mount.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -32,19 +33,51 @@ std::string unescaped(const std::string& text) {
   return out;
 }
 
-bool is_ours(const std::string& folder) {
+struct KernelMount {
+  std::string source, folder, type;
+};
+
+std::vector<KernelMount> all_mounts() {
+  std::vector<KernelMount> all;
   std::ifstream mounts("/proc/self/mounts");
   std::string line;
-  bool ours = false;
   while (std::getline(mounts, line)) {
     std::istringstream words(line);
-    std::string device;
-    std::string place;
-    std::string type;
-    words >> device >> place >> type;
-    if (unescaped(place) == folder) ours = type == "fuse.lantern";
+    std::string source, folder, type;
+    words >> source >> folder >> type;
+    all.push_back({unescaped(source), unescaped(folder), std::move(type)});
   }
+  return all;
+}
+
+bool is_ours(const std::string& folder) {
+  bool ours = false;
+  for (const KernelMount& one : all_mounts())
+    if (one.folder == folder) ours = one.type == "fuse.lantern";
   return ours;
+}
+
+// What the kernel itself does with files of the folder, and what ends it.
+std::vector<std::string> kernel_uses(const std::string& folder) {
+  namespace fs = std::filesystem;
+  std::vector<std::string> uses;
+  for (const KernelMount& one : all_mounts())
+    if (one.folder.starts_with(folder + "/"))
+      uses.push_back(fmt::format("a mount on {} (umount {})", for_terminal(one.folder),
+                                 for_shell(one.folder)));
+  std::error_code error;
+  for (const auto& device : fs::directory_iterator("/sys/block", error)) {
+    std::ifstream in(device.path() / "loop" / "backing_file");
+    std::string file;
+    if (!std::getline(in, file) || !file.starts_with(folder + "/")) continue;
+    const std::string name = "/dev/" + device.path().filename().string();
+    uses.push_back(fmt::format("{} on {} (losetup -d {})", name, for_terminal(file), name));
+    for (const KernelMount& one : all_mounts())
+      if (one.source == name)
+        uses.push_back(fmt::format("{} mounted on {} (umount {}, first)", name,
+                                   for_terminal(one.folder), for_shell(one.folder)));
+  }
+  return uses;
 }
 
 // What others than root use to unmount their own.
@@ -63,23 +96,30 @@ int unmount_by_helper(const std::string& folder) {
 
 }  // namespace
 
+std::vector<MountedFolder> mounted_folders() {
+  std::vector<MountedFolder> ours;
+  for (const KernelMount& one : all_mounts())
+    if (one.type == "fuse.lantern") ours.push_back({one.folder, one.source});
+  return ours;
+}
+
 void unmount_folder(const std::string& folder) {
   std::error_code error;
   const std::string place = std::filesystem::weakly_canonical(folder, error).string();
   if (!is_ours(place))
-    throw Error(ErrorCode::refused, folder, std::nullopt, "is no mount of lantern",
-                "see /proc/mounts for what is mounted");
+    throw Error(ErrorCode::refused, folder, std::nullopt, "is not a mount of lantern",
+                {Do::mounts, " lists those there are"});
   int failed = ::umount2(place.c_str(), UMOUNT_NOFOLLOW) == 0 ? 0 : errno;
   if (failed == EPERM) failed = unmount_by_helper(place);
   if (failed == 0) return;
-  std::string held;
+  std::vector<std::string> held;
   for (const Holder& holder : this_host()->holders_below(place))
-    held += fmt::format("{}{} (process {})", held.empty() ? "" : ", ", for_terminal(holder.name),
-                        holder.process);
+    held.push_back(fmt::format("{} (process {})", for_terminal(holder.name), holder.process));
+  for (std::string& use : kernel_uses(place)) held.push_back(std::move(use));
   throw Error(ErrorCode::refused, folder, std::nullopt,
               held.empty() ? std::string("cannot be unmounted: ") + std::strerror(failed)
-                           : "is held by " + held,
-              "leave the folder in every program, then try again");
+                           : fmt::format("is held by {}", fmt::join(held, ", ")),
+              "end these, and leave the folder in every program, then try again");
 }
 
 }  // namespace lantern

@@ -98,7 +98,9 @@ class FileSource final : public ByteSource {
       if (data < 0) check_size();
       const std::uint64_t data_from =
           data < 0 ? range.end() : std::min(static_cast<std::uint64_t>(data), range.end());
-      if (data_from > at && !visit({ExtentKind::zero, {at, data_from - at}, {}, {}})) return false;
+      if (data_from > at &&
+          !visit({ExtentKind::zero, {at, data_from - at}, {}, std::string(kHostHole)}))
+        return false;
       at = data_from;
       if (at >= range.end()) return true;
       const off_t hole = ::lseek(descriptor_.get(), static_cast<off_t>(at), SEEK_HOLE);

@@ -30,10 +30,10 @@ Identity identify(const ByteSource& source) {
   return identity;
 }
 
-Sameness compare(const Identity& before, const Identity& now) {
+IdentityMatch compare(const Identity& before, const Identity& now) {
   if (before.size_bytes != now.size_bytes || before.sector_size != now.sector_size)
-    return Sameness::other;
-  return before.samples_sha256 == now.samples_sha256 ? Sameness::same : Sameness::changed;
+    return IdentityMatch::other;
+  return before.samples_sha256 == now.samples_sha256 ? IdentityMatch::same : IdentityMatch::changed;
 }
 
 }  // namespace lantern

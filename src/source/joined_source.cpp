@@ -129,7 +129,7 @@ SourcePtr make_joined(std::vector<Piece> pieces) {
 }
 
 SourcePtr make_window(SourcePtr inner, Range range) {
-  // A window is one piece: what lies past the end of `inner` reads as unreadable.
+  // A window is one piece: what is past the end of `inner` reads as unreadable.
   if (!checked_add(range.offset, range.length))
     throw Error(ErrorCode::cannot_read, {}, range.offset, "a window past what can be addressed");
   if (range.offset == 0 && range.length == given(inner)->size()) return inner;

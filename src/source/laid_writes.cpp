@@ -164,7 +164,7 @@ void LaidWrites::write(const std::string& path, std::uint64_t offset, ByteView b
       const auto file = files_.find(path);
       if (file == files_.end())
         throw Error(ErrorCode::usage, path, std::nullopt,
-                    "no writes can be laid over what was not opened through here");
+                    "what was not opened through here cannot be overlaid");
       const std::uint64_t size = file->second.size_bytes;
       const std::uint64_t room = size - std::min(size, offset + done);
       before.resize(static_cast<std::size_t>(std::min<std::uint64_t>(before.size(), room)));
@@ -172,7 +172,7 @@ void LaidWrites::write(const std::string& path, std::uint64_t offset, ByteView b
     read(path, offset + done, before, unreadable);
     if (!unreadable.empty())
       throw Error(ErrorCode::cannot_write, path, unreadable.front().offset,
-                  "what stands there cannot be read, so it could not be brought back",
+                  "what is there cannot be read, so it could not be brought back",
                   "make an image of the disk first, and repair that");
     const std::unique_lock lock(mutex_);
     Laid& laid = files_.at(path);
@@ -239,7 +239,7 @@ bool write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
                 {Do::image_as_qcow2, " makes a copy that does"});
   if (offset > layer->size() || bytes.size() > layer->size() - offset)
     throw Error(ErrorCode::unsupported, {}, offset,
-                "the file a disk lies in would have to grow, and cannot where it lies",
+                "the file a disk lies in would have to grow, and cannot",
                 {"extract it, or ", Do::image, " it, and repair that"});
   bool in_place = true;
   while (!bytes.empty()) {

@@ -10,7 +10,7 @@
 #include <cstring>
 
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "lantern/error.h"
 
 namespace lantern {
@@ -81,12 +81,12 @@ std::unique_ptr<WriteLog> WriteLog::open(const std::string& path) {
 void WriteLog::begin(const Header& header) {
   header_ = header;
   Bytes bytes(kHeaderBytes);
-  lay_text(bytes, 0, kSignature);
-  lay_le32(bytes, 8, kVersion);
-  lay_le32(bytes, 12, header.writes);
-  lay_le64(bytes, 16, static_cast<std::uint64_t>(header.made_at));
-  lay_le32(bytes, 24, header.number);
-  lay_le32(bytes, 28, crc32c(ByteView(bytes).first(28)));
+  store_text(bytes, 0, kSignature);
+  store_le32(bytes, 8, kVersion);
+  store_le32(bytes, 12, header.writes);
+  store_le64(bytes, 16, static_cast<std::uint64_t>(header.made_at));
+  store_le32(bytes, 24, header.number);
+  store_le32(bytes, 28, crc32c(ByteView(bytes).first(28)));
   write_at_end(bytes);
 }
 
@@ -107,20 +107,20 @@ void WriteLog::write_at_end(ByteView bytes) {
 
 void WriteLog::append(std::uint32_t kind, ByteView head, ByteView a, ByteView b) {
   Bytes record(kRecordBytes + head.size());
-  lay_le32(record, 0, kind);
-  lay_le64(record, 8, head.size() + a.size() + b.size());
-  lay_bytes(record, kRecordBytes, head);
+  store_le32(record, 0, kind);
+  store_le64(record, 8, head.size() + a.size() + b.size());
+  store_bytes(record, kRecordBytes, head);
   std::uint32_t sum = crc32c_chain(~0u, record);
   sum = ~crc32c_chain(crc32c_chain(sum, a), b);
-  lay_le32(record, 4, sum);
+  store_le32(record, 4, sum);
   for (const ByteView part : {ByteView(record), a, b}) write_at_end(part);
 }
 
 std::uint32_t WriteLog::add_file(const File& file) {
   Bytes head(kFileBytes);
-  lay_le64(head, 0, file.size_bytes);
-  lay_text(head, 8, file.samples_sha256);
-  lay_le32(head, 72, file.path.size());
+  store_le64(head, 0, file.size_bytes);
+  store_text(head, 8, file.samples_sha256);
+  store_le32(head, 72, file.path.size());
   append(kFile, head, view_of(file.path), view_of(file.lasting_name));
   files_.push_back(file);
   return static_cast<std::uint32_t>(files_.size() - 1);
@@ -133,8 +133,8 @@ void WriteLog::add_source(const std::string& address) {
 
 void WriteLog::add_layer(const Layer& layer) {
   Bytes head(kLayerBytes);
-  lay_le64(head, 0, layer.range.offset);
-  lay_le64(head, 8, layer.range.length);
+  store_le64(head, 0, layer.range.offset);
+  store_le64(head, 8, layer.range.length);
   append(kLayer, head, view_of(layer.address), {});
   layers_.push_back(layer);
 }
@@ -147,11 +147,11 @@ void WriteLog::add_step(const std::string& name) {
 const WriteLog::Write& WriteLog::add_write(std::uint32_t file, std::uint64_t offset,
                                            bool flush_before, ByteView after, ByteView before) {
   Bytes head(kWriteBytes);
-  lay_le32(head, 0, file);
-  lay_le32(head, 4, flush_before ? 1 : 0);
-  lay_le64(head, 8, offset);
-  lay_le64(head, 16, after.size());
-  lay_le64(head, 24, before.size());
+  store_le32(head, 0, file);
+  store_le32(head, 4, flush_before ? 1 : 0);
+  store_le64(head, 8, offset);
+  store_le64(head, 16, after.size());
+  store_le64(head, 24, before.size());
   const std::uint64_t at = end_ + kRecordBytes + kWriteBytes;
   append(kWrite, head, after, before);
   Write& write = writes_.emplace_back();
@@ -167,8 +167,8 @@ const WriteLog::Write& WriteLog::add_write(std::uint32_t file, std::uint64_t off
 
 void WriteLog::add_mark(Mark mark, std::int64_t now_seconds) {
   Bytes head(kMarkBytes);
-  lay_le32(head, 0, static_cast<std::uint32_t>(mark));
-  lay_le64(head, 8, static_cast<std::uint64_t>(now_seconds));
+  store_le32(head, 0, static_cast<std::uint32_t>(mark));
+  store_le64(head, 8, static_cast<std::uint64_t>(now_seconds));
   // What it speaks of has to be there before it.
   const auto flush = [&] {
     if (!path_.empty() && ::fsync(descriptor_) != 0)
@@ -269,7 +269,7 @@ Bytes WriteLog::record_at(std::uint64_t at, std::uint64_t limit) const {
   const std::uint64_t body = at + kRecordBytes;
   if (length > limit - body || length > 2 * kMaxWrite + kWriteBytes) return {};
   const std::uint32_t said = le32(head, 4);
-  lay_le32(head, 4, 0);
+  store_le32(head, 4, 0);
   std::uint32_t sum = crc32c_chain(~0u, head);
   Bytes bytes(static_cast<std::size_t>(std::min<std::uint64_t>(length, kPiece)));
   Bytes first;

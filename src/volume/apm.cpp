@@ -102,7 +102,7 @@ std::optional<VolumeTable> read_apm(const SourcePtr& disk, std::uint32_t sector_
       context.report(FindingCode::apm_past_end, Severity::warning, row.range,
                      fmt::format("volume {} ends {} bytes past the end of the disk", i,
                                  row.range.end() - disk->size()),
-                     "what lies on the disk is read; the rest counts as lost");
+                     "what is on the disk is read; the rest is treated as unreadable");
     table.rows.push_back(std::move(row));
   }
   report_overlaps(table, FindingCode::apm_overlap, context);

@@ -105,7 +105,7 @@ class GptReader {
                   le32(sector, kEntryCountAt),  le32(sector, kEntryBytesAt),
                   le32(sector, kEntriesSumAt)};
     if (header.own_lba != lba) {
-      copy.wrong = fmt::format("says it stands in sector {}", header.own_lba);
+      copy.wrong = fmt::format("says it is in sector {}", header.own_lba);
       return copy;
     }
     const std::uint64_t bytes = entries_bytes(sector);
@@ -140,7 +140,7 @@ class GptReader {
           entries_code, Severity::damage,
           {saturating_offset(copy.header->entries_lba), copy.entries.size()},
           fmt::format("the entries of the {} GPT {}", copy.name,
-                      copy.entries.empty() ? "lie outside the disk" : "have a wrong checksum"),
+                      copy.entries.empty() ? "are outside the disk" : "have a wrong checksum"),
           instead);
   }
 
@@ -193,7 +193,7 @@ class GptReader {
         context_.report(FindingCode::gpt_past_end, Severity::warning, row.range,
                         fmt::format("volume {} ends {} bytes past the end of the disk", row.number,
                                     row.range.end() - disk_->size()),
-                        "what lies on the disk is read; the rest counts as lost");
+                        "what is on the disk is read; the rest is treated as unreadable");
       table.rows.push_back(std::move(row));
     }
     report_overlaps(table, FindingCode::gpt_overlap, context_);

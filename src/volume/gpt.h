@@ -7,7 +7,7 @@
 
 namespace lantern {
 
-// Empty when neither copy is there. Either copy is used when the other is hurt.
+// Empty when neither copy is there. Either copy is used when the other is corrupt.
 std::optional<VolumeTable> read_gpt(const SourcePtr& disk, std::uint32_t sector_size,
                                     const Context& context);
 

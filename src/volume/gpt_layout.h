@@ -21,7 +21,7 @@
 #include <string_view>
 
 #include "base/bytes.h"
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::gpt {
 
@@ -64,13 +64,13 @@ inline std::optional<std::uint32_t> header_sum(ByteView header) {
   const std::uint32_t length = le32(header, kHeaderBytesAt);
   if (length < kMinHeaderBytes || length > header.size()) return std::nullopt;
   Bytes summed(header.begin(), header.begin() + length);
-  lay_le32(summed, kSumAt, 0);
+  store_le32(summed, kSumAt, 0);
   return crc(summed);
 }
 
 // Nothing, where header_sum is empty.
-inline void lay_header_sum(Bytes& header) {
-  if (const auto sum = header_sum(header)) lay_le32(header, kSumAt, *sum);
+inline void store_header_sum(Bytes& header) {
+  if (const auto sum = header_sum(header)) store_le32(header, kSumAt, *sum);
 }
 
 // Not bounded: both factors have 32 bits.

@@ -18,7 +18,7 @@ constexpr std::size_t kEntryBytes = 16;
 constexpr std::uint64_t kFirstLogical = 5;
 constexpr std::uint8_t kProtective = 0xEE;
 // More logical volumes than any system makes; a chain that goes on is damage.
-constexpr std::size_t kMostLogical = 1024;
+constexpr std::size_t kMaxLogical = 1024;
 
 struct RecordEntry {
   std::uint8_t status = 0;
@@ -87,7 +87,7 @@ class MbrReader {
       context_.report(FindingCode::mbr_past_end, Severity::warning, row.range,
                       fmt::format("volume {} ends {} bytes past the end of the disk", number,
                                   row.range.end() - disk_.size()),
-                      "what lies on the disk is read; the rest counts as lost");
+                      "what is on the disk is read; the rest is treated as unreadable");
     table_.rows.push_back(std::move(row));
   }
 
@@ -96,7 +96,7 @@ class MbrReader {
     std::uint64_t number = kFirstLogical + logical_count_;
     while (true) {
       const Range place{record_lba * sector_size_, kRecordBytes};
-      if (!records_seen_.insert(record_lba).second || records_seen_.size() > kMostLogical) {
+      if (!records_seen_.insert(record_lba).second || records_seen_.size() > kMaxLogical) {
         context_.report(FindingCode::mbr_logical_loop, Severity::damage, place,
                         "the chain of logical volumes comes back to itself",
                         "the volumes before that are used");
@@ -105,7 +105,7 @@ class MbrReader {
       const auto record = read_record(disk_, place.offset);
       if (!record) {
         context_.report(FindingCode::mbr_logical_broken, Severity::damage, place,
-                        "the chain of logical volumes leads to a sector that is no boot record",
+                        "the chain of logical volumes leads to a sector that is not a boot record",
                         "the volumes before that are used");
         return;
       }

@@ -16,7 +16,7 @@ namespace {
 using namespace shadow;
 
 constexpr std::uint64_t kHeadAt = 0x1E00;
-constexpr std::size_t kMostCopies = 1024;  // the system itself keeps 512
+constexpr std::size_t kMaxCopies = 1024;  // the system itself keeps 512
 
 struct Copy {
   DiskVersion version;
@@ -31,12 +31,12 @@ std::vector<Copy> read_catalog(const SourcePtr& volume, std::uint64_t catalog,
   each_entry(volume, {catalog, Kind::catalog, 0x80}, context, [&](ByteView entry) {
     const std::uint64_t what = le64(entry, 0);
     const std::string id = guid_text(entry, 0x10);
-    if (what == 2 && copies.size() < kMostCopies) {
+    if (what == 2 && copies.size() < kMaxCopies) {
       Copy& copy = copies.emplace_back();
       copy.version.name = id;
       copy.version.size_bytes = std::min(le64(entry, 8), volume->size());
       copy.time = le64(entry, 0x30);
-    } else if (what == 3 && stores.size() < kMostCopies) {
+    } else if (what == 3 && stores.size() < kMaxCopies) {
       stores[id] = {le64(entry, 8), le64(entry, 0x20), le64(entry, 0x30), le64(entry, 0x48)};
     }
   });

@@ -24,7 +24,7 @@ constexpr std::uint64_t kSectorBytes = 512;
 constexpr std::uint32_t kMoved = 1;
 constexpr std::uint32_t kSectors = 2;
 constexpr std::uint32_t kNotUsed = 4;
-constexpr std::size_t kMostKept = 8'000'000;  // blocks of all stores
+constexpr std::size_t kMaxKept = 8'000'000;  // blocks of all stores
 
 // What a store has for a block.
 struct Kept {
@@ -47,7 +47,7 @@ class Reading {
       if (le64(entry, 0) == 0 && le64(entry, 0x10) == 0) return;
       if (room == 0)
         throw Error(ErrorCode::unsupported, context_.address, std::nullopt,
-                    fmt::format("its shadow copies keep more than {} blocks", kMostKept),
+                    fmt::format("its shadow copies keep more than {} blocks", kMaxKept),
                     "open a newer one: it needs fewer");
       --room;
       take(entry);
@@ -270,7 +270,7 @@ std::optional<std::string> name_of(const SourcePtr& volume, const StorePlaces& p
 SourcePtr open_stores(const SourcePtr& volume, const std::vector<StorePlaces>& stores,
                       std::uint64_t size_bytes, const Context& context) {
   std::vector<Store> read;
-  std::size_t room = kMostKept;
+  std::size_t room = kMaxKept;
   Reading reading(volume, context);
   read.reserve(stores.size());
   for (const StorePlaces& places : stores) read.push_back(reading.read(places.list, room));

@@ -99,7 +99,7 @@ VolumeTable read_volume_table(const SourcePtr& disk, std::optional<std::uint32_t
     const TableFit second = fit_of(next->table, disk, formats);
     if (second.well < first.well && first.cut <= second.cut) continue;
     context.report(FindingCode::gpt_stale, Severity::note, {},
-                   fmt::format("an older {} stands beside an {} whose volumes are there",
+                   fmt::format("an older {} is beside an {} whose volumes are there",
                                spoken(*taken->scheme), spoken(*next->scheme)),
                    fmt::format("the {} is used", spoken(*next->scheme)));
     taken = std::move(next);

@@ -33,7 +33,7 @@ class Counting final : public ByteSource {
   mutable std::atomic<std::uint64_t> bytes_{0};
 };
 
-constexpr std::size_t kMostFindings = 1'001;
+constexpr std::size_t kMaxFindings = 2'001;
 
 // Reads everything there is to read. Returns the bytes asked of the source.
 std::uint64_t read_everything(const Bytes& disk) {
@@ -55,24 +55,24 @@ std::uint64_t read_everything(const Bytes& disk) {
     });
   };
   try {
-    const DiskPtr view = Session({}, context).open_bytes(source, Address{"hurt", {}}, {});
+    const DiskPtr view = Session({}, context).open_bytes(source, Address{"damaged", {}}, {});
     for (const VolumeLayer& volume : view->volumes)
       if (volume.file_system()) visit(*volume.file_system());
   } catch (const Error&) {
     // One clear line is an answer, too.
   }
-  EXPECT_LE(context.findings->all().size(), kMostFindings);
+  EXPECT_LE(context.findings->all().size(), kMaxFindings);
   return source->bytes_read();
 }
 
 // Flips every bit of disk[from, from + length) and reads everything each time.
 void flip(const Bytes& disk, std::size_t from, std::size_t length) {
-  Bytes hurt = disk;
+  Bytes damaged = disk;
   for (std::size_t at = from; at < from + length; ++at)
     for (int bit = 0; bit < 8; ++bit) {
-      hurt[at] ^= static_cast<std::byte>(1 << bit);
-      ASSERT_LT(read_everything(hurt), 64u << 20) << "byte " << at << " bit " << bit;
-      hurt[at] = disk[at];
+      damaged[at] ^= static_cast<std::byte>(1 << bit);
+      ASSERT_LT(read_everything(damaged), 64u << 20) << "byte " << at << " bit " << bit;
+      damaged[at] = disk[at];
     }
 }
 
@@ -143,10 +143,10 @@ TEST(Damage, GuidPartitionTable) {
   // The same with checksums that are right again: the figures themselves are met.
   for (std::size_t at = 512 + 24; at < 512 + 92; ++at)
     for (const int value : {0x00, 0x01, 0x7F, 0xFF}) {
-      Bytes hurt = disk;
-      hurt[at] = static_cast<std::byte>(value);
-      kit::mend_gpt_checksum(hurt, 512);
-      ASSERT_LT(read_everything(hurt), 64u << 20) << "byte " << at;
+      Bytes damaged = disk;
+      damaged[at] = static_cast<std::byte>(value);
+      kit::mend_gpt_checksum(damaged, 512);
+      ASSERT_LT(read_everything(damaged), 64u << 20) << "byte " << at;
     }
   cut(disk, 3'000);
 }
@@ -165,17 +165,17 @@ TEST(Damage, VdiHeaderAndMap) {
 TEST(Damage, RandomDisksOfEveryKindOfGarbage) {
   FatBuilder volume = lived_in(FatBuilder::Width::fat16);
   for (std::uint32_t seed = 0; seed < 300; ++seed) {
-    Bytes hurt = volume.bytes();
+    Bytes damaged = volume.bytes();
     const Bytes garbage = kit::pattern(4'000, seed);
     for (std::size_t i = 0; i + 4 < garbage.size(); i += 40) {
       const std::size_t at = (std::to_integer<std::size_t>(garbage[i]) << 8 |
                               std::to_integer<std::size_t>(garbage[i + 1])) *
                              (seed % 7 + 1) % 40'000;
       if (at < 512) continue;  // keep it a FAT
-      hurt[at] = garbage[i + 2];
-      hurt[at + 1] = garbage[i + 3];
+      damaged[at] = garbage[i + 2];
+      damaged[at + 1] = garbage[i + 3];
     }
-    ASSERT_LT(read_everything(hurt), 256u << 20) << "seed " << seed;
+    ASSERT_LT(read_everything(damaged), 256u << 20) << "seed " << seed;
   }
 }
 

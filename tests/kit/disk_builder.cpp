@@ -61,8 +61,8 @@ void put_gpt(Bytes& disk, std::uint32_t sector, const std::vector<GptEntry>& ent
   Bytes table(kEntries * kEntryBytes);
   for (std::size_t i = 0; i < entries.size(); ++i) {
     const std::size_t at = i * kEntryBytes;
-    put(table, at, 0x4433B9E5EBD0A0A2, 8);  // basic data
-    put(table, at + 8, 0xC79926B7B668C087, 8);
+    put(table, at, entries[i].efi ? 0x11D2F81FC12A7328 : 0x4433B9E5EBD0A0A2, 8);
+    put(table, at + 8, entries[i].efi ? 0x3BC93EC9A0004BBA : 0xC79926B7B668C087, 8);
     put_text(table, at + 16, "volume guid 000" + std::to_string(i));
     put(table, at + 32, entries[i].first_lba, 8);
     put(table, at + 40, entries[i].last_lba, 8);

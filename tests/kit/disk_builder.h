@@ -19,6 +19,7 @@ struct GptEntry {
   std::uint64_t first_lba = 0;
   std::uint64_t last_lba = 0;
   std::string name;
+  bool efi = false;  // an EFI system partition; else basic data
 };
 
 // Both copies and the protective MBR over a disk of the given size; its sectors have `sector`

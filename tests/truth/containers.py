@@ -12,7 +12,7 @@ import sys
 import tempfile
 
 import hypervisor as h
-from hand_laid import dmg
+from hand_built import dmg
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])

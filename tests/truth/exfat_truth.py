@@ -11,7 +11,7 @@ import subprocess
 import sys
 import tempfile
 
-from lab import MIB, Life, bad, check, nanoseconds, run, sha, text
+from lab import MIB, Workload, bad, check, nanoseconds, run, sha, text
 from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -109,7 +109,7 @@ def name_is_left(image, path):
     return b"\x41\x00" + units in image
 
 
-def deleted(case, image, life, cluster, folder):
+def deleted(case, image, workload, cluster, folder):
     with open(image, "rb") as f:
         now = f.read()
     blocks = {now[i:i + cluster] for i in range(0, len(now), cluster)}
@@ -117,20 +117,20 @@ def deleted(case, image, life, cluster, folder):
     def survives(data):
         whole = len(data) // cluster * cluster
         return all(data[i:i + cluster] in blocks for i in range(0, whole, cluster)) and data[whole:] in now
-    gone = {(path, sha(data)): data for path, data, how in life.gone if how == "deleted"}
+    gone = {(path, sha(data)): data for path, data, how in workload.gone if how == "deleted"}
     alive = {key for key, data in gone.items() if survives(data)}
     named = {key for key in alive if name_is_left(now, key[0])}
     rows = [row for row in extracted(image, folder, "--deleted-only") if row["kind"] == "file"]
     back = {(row["path"], row["sha256"]) for row in rows if row["written"]}
     whole = [row for row in rows if row["intact"] == 1 and row["size_bytes"] > 0]
-    wrong = [row["path"] for row in whole if row["sha256"] not in life.ever]
+    wrong = [row["path"] for row in whole if row["sha256"] not in workload.ever]
     contents = {digest for _, digest in back}
     check(case, not wrong, f"called whole and not: {wrong[:5]}")
     print(f"      {case}: {len(gone)} deleted, {len(alive)} survive, {len(named)} of them with a name, {len(alive & back)} back by path, "
           f"{sum(digest in contents for _, digest in alive)} by content, {len(whole)} called whole, {len(wrong)} of them not; "
           f"not back: {sorted(path for path, digest in named if digest not in contents)[:4]}")
     active = {row["path"]: row["size_bytes"] for row in listed(image) if row["kind"] == "file"}
-    check(case, all(active.get(path) == len(data) for path, data in life.now.items()), "files in use after it")
+    check(case, all(active.get(path) == len(data) for path, data in workload.now.items()), "files in use after it")
     return len(named), sum(digest in contents for _, digest in named)
 
 
@@ -159,13 +159,13 @@ def main():
             with Mounted(image) as root:
                 truth = truth_of(root)
             compare(case, image, truth, folder)
-            life = Life(r)
+            workload = Workload(r)
             for _ in range(4):
                 with Mounted(image) as root:
                     for _ in range(60):
-                        life.step(root)
+                        workload.step(root)
             cluster = {"512-byte": 512, "4": 4096, "32": 32768, "256": 262144}[case.split()[0]]
-            a, b = deleted(case, image, life, cluster, folder)
+            a, b = deleted(case, image, workload, cluster, folder)
             named, found = named + a, found + b
             print(f"good  {case}: {len(truth)} entries", flush=True)
     print(f"{found} of {named} deleted files that survive with a name came back; {len(bad)} cases bad")

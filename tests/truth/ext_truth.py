@@ -311,21 +311,21 @@ def check_copies(name, image, truth):
     usual = of_group == block * 8 * (16 if "big clusters" in name else 1)
     if blocks <= of_group or not usual:
         return
-    hurt = image + ".hurt"
-    shutil.copy(image, hurt)
+    damaged = image + ".damaged"
+    shutil.copy(image, damaged)
     for what, at, length in (("superblock wiped", 1024, 1024), ("descriptors wiped too", (1024 // block + 1) * block, block)):
-        with open(hurt, "r+b") as f:
+        with open(damaged, "r+b") as f:
             f.seek(at)
             f.write(bytes(length))
-        check_active(f"{name}, {what}", hurt, truth)
-    os.remove(hurt)
+        check_active(f"{name}, {what}", damaged, truth)
+    os.remove(damaged)
 
 
 def row_attributes(row):
     return {a["name"]: sha(base64.b64decode(a["value"])) for a in row.get("attributes", [])}
 
 
-def life(image, r, rounds, per_round):
+def workload(image, r, rounds, per_round):
     """Files come and go over several mounts. Returns the deleted, of those that existed over a sync: {sha: (path, content, generation)}."""
     gone = {}
     for _ in range(rounds):
@@ -513,7 +513,7 @@ def main():
         with Mounted(image, "loop,ro,noatime") as root:
             truth = seen_by_kernel(root)
         check_active(name, image, truth)
-        gone = life(image, r, *((30, 40) if "busy" in name else (4, 40)))
+        gone = workload(image, r, *((30, 40) if "busy" in name else (4, 40)))
         with Mounted(image, "loop,ro,noatime") as root:
             truth = seen_by_kernel(root)
         check_active(name + ", later", image, truth)

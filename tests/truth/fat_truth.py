@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """fat_truth.py LANTERN [FIRST_SEED [SEEDS]]: FAT volumes written and deleted on by mtools, against lantern.
 
-Each seed makes one volume (FAT12, 16 or 32) with mkfs.fat, lives on it for a while (copies, deletions of
+Each seed makes one volume (FAT12, 16 or 32) with mkfs.fat, workloads on it for a while (copies, deletions of
 files and whole trees, volumes filled up so that files fall into pieces, clusters reused and deleted
 again) and then asks lantern for everything. The truth is known here: every file's bytes, which are still
 in the image in one piece, and which names still stand in a folder.

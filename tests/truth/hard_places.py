@@ -126,7 +126,7 @@ def repairs(folder):
         for n in range(20):
             with open(f"{payload}/Ringing list {n:02}.csv", "w") as f:
                 f.write("kittiwake\n" * 400)
-    image, _ = make(folder, "hurt.img", fill, 64, "-b", "1024")
+    image, _ = make(folder, "damaged.img", fill, 64, "-b", "1024")
     with open(image, "r+b") as f:
         f.seek(1024)
         f.write(bytes(1024))
@@ -143,23 +143,23 @@ def repairs(folder):
         return
     try:
         run("dd", "if=/dev/zero", f"of={small}/full", "bs=4k")
-        journal = run(LANTERN, "repair", image, "--apply", "--journal", f"{small}/hurt.undo")
+        journal = run(LANTERN, "repair", image, "--apply", "--journal", f"{small}/damaged.undo")
         check(journal.returncode in (3, 4) and "No space left" in journal.stderr, f"a journal on a full disk: {journal.stderr.strip()[-160:]}")
         check(os.listdir(small) == ["full"] and unchanged(), "nothing is left of it, nothing was written")
         trial = run(LANTERN, "repair", image, "--apply", "--into", f"{small}/trial.qcow2")
         check(trial.returncode in (3, 4) and "No space left" in trial.stderr, f"a trial on a full disk: {trial.stderr.strip()[-160:]}")
         check(os.listdir(small) == ["full"] and unchanged(), "nothing is left of it, either")
         os.remove(f"{small}/full")
-        check(run(LANTERN, "repair", image, "--apply", "--journal", f"{small}/hurt.undo").returncode in (0, 1), "with room it is repaired")
+        check(run(LANTERN, "repair", image, "--apply", "--journal", f"{small}/damaged.undo").returncode in (0, 1), "with room it is repaired")
         place = os.path.join(folder, "place")
         os.mkdir(place)
         if run("mount", "-o", "loop,ro", image, place).returncode == 0:
-            mounted = run(LANTERN, "undo", f"{small}/hurt.undo")
+            mounted = run(LANTERN, "undo", f"{small}/damaged.undo")
             check(mounted.returncode == 4 and place in mounted.stderr, f"undo while it is mounted: {mounted.stderr.strip()[-160:]}")
             run("umount", place)
         else:
             print("skipped: no loop mount here")
-        check(run(LANTERN, "undo", f"{small}/hurt.undo").returncode == 0 and unchanged(), "and taken back")
+        check(run(LANTERN, "undo", f"{small}/damaged.undo").returncode == 0 and unchanged(), "and taken back")
     finally:
         run("umount", small)
     closed = subprocess.run(["sh", "-c", '"$0" repair "$1" --apply --journal "$2" >&-', LANTERN, image, f"{folder}/closed.undo"],

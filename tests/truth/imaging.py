@@ -11,7 +11,7 @@ import sys
 import tempfile
 import time
 
-import hand_laid as lay
+import hand_built as lay
 
 LANTERN = os.path.abspath(sys.argv[1])
 MIB = 1 << 20
@@ -40,7 +40,7 @@ def stopped(kind, sign, seed):
     r = random.Random(seed)
     out = f"out-{kind}"
     remove(out, out + ".json", out + ".part", out + ".part.json")
-    runs = went_on = 0
+    runs = resumed = 0
     while not os.path.exists(out):
         runs += 1
         child = subprocess.Popen([LANTERN, "image", "disk.raw", out, "--as", kind, "--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
@@ -51,7 +51,7 @@ def stopped(kind, sign, seed):
         output = child.communicate()[0]
         check(f"{kind}: exit after signal {sign}", child.returncode in (0, 5, -sign), child.returncode)
         if child.returncode == 5 and os.path.exists(out + ".part.json"):
-            went_on = max(went_on, json.load(open(out + ".part.json"))["done_bytes"])
+            resumed = max(resumed, json.load(open(out + ".part.json"))["done_bytes"])
         if child.returncode == 0:
             done = json.loads(output)
             check(f"{kind}: SHA-256 after {runs} runs", done["sha256"] == truth, done["sha256"])

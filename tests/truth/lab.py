@@ -56,7 +56,7 @@ def text(r, size):
     return b"\n".join(r.choices(words, k=size // 5 + 1))[:size].ljust(size, b".")
 
 
-class Life:
+class Workload:
     """What was ever in a volume, kept beside it."""
 
     def __init__(self, r):
@@ -78,7 +78,7 @@ class Life:
         r = self.r
         what = r.random()
         if what < 0.45 or len(self.now) < 10:
-            folder = f"/life {r.randrange(6)}"
+            folder = f"/workload {r.randrange(6)}"
             os.makedirs(root + folder, exist_ok=True)
             size = r.choice([50, 400, 3000, 9000, 30_000, 200_000, 900_000])
             self.put(root, f"{folder}/file {len(self.ever)}.bin", r.randbytes(size) if r.random() < 0.7 else text(r, size))

@@ -8,7 +8,7 @@ import sys
 import tarfile
 import tempfile
 
-import hand_laid as lay
+import hand_built as lay
 import hypervisor as h
 
 LANTERN = os.path.abspath(sys.argv[1])

@@ -155,7 +155,7 @@ def checks():
             check("edited", code == 1 and found["parts.vmdk"] in ("edited", "renumbered"), f"{found}, exit {code}")
             lantern("map", "--check", ".", "--fix")
             check("edited", read("parts.vmdk").decode() == text, "it was not put right")
-        # Grown, partitioned anew, gone.
+        # Grown, partitioned again, gone.
         with open(one, "r+b") as f:
             f.truncate(56 * MIB)
         run("losetup", "-c", second)

@@ -94,8 +94,51 @@ def check_cut(folder):
     run(LANTERN, "unmount", place)
 
 
+def check_folder(folder):
+    """One folder of a volume by itself, and what is told of files that are not intact."""
+    disk, place = unpack("ext3.img", folder), os.path.join(folder, "mounted")
+    entries = json.loads(run(LANTERN, "list", disk, "--deleted", "--json").stdout)["entries"]
+    run(LANTERN, "mount", disk, place)
+    doubtful = [e for e in entries if e["kind"] == "file" and e["state"] == "deleted" and e["intact"] != 1]
+    told = {e["path"]: os.listxattr(f"{place}/deleted/1{e['path']}") for e in doubtful
+            if os.path.exists(f"{place}/deleted/1{e['path']}")}
+    check(told and all("user.lantern.intact" in names for names in told.values()),
+          f"{len(told)} deleted files that are not intact have the attribute")
+    with open(f"{place}/findings.txt", encoding="utf-8") as f:
+        text = f.read()
+    check(all(e["address"] in text for e in doubtful), "findings.txt lists each of them")
+    intact = [e["path"] for e in entries if e["kind"] == "file" and e["state"] == "active"]
+    check("user.lantern.intact" not in os.listxattr(f"{place}/volumes/1{intact[0]}"), "an intact file has no such attribute")
+    listed = json.loads(run(LANTERN, "mount", "--list", "--json").stdout)["mounts"]
+    check({"folder": os.path.realpath(place), "source": disk} in listed, "mount --list names the folder and its source")
+    run(LANTERN, "unmount", place)
+    within = next(e for e in entries if e["kind"] == "folder" and e["state"] == "active" and
+                  any(o["path"].startswith(e["path"] + "/") and o["kind"] == "file" and o["state"] == "active" for o in entries))
+    done = run(LANTERN, "mount", within["address"], place)
+    check(sorted(os.listdir(place)) == ["deleted", "findings.txt", "folder"], f"of one folder: {done.stderr.strip()}")
+    expected = sorted(e["path"][len(within["path"]):] for e in entries
+                      if e["state"] == "active" and e["kind"] == "file" and e["path"].startswith(within["path"] + "/"))
+    shown = sorted(os.path.join(root, name)[len(f"{place}/folder"):] for root, _, names in os.walk(f"{place}/folder")
+                   for name in names if not os.path.islink(os.path.join(root, name)))
+    check(shown == expected, f"of one folder: its {len(expected)} files and no other")
+    run(LANTERN, "unmount", place)
+
+
+def check_loop(folder):
+    """A loop device on a file of the mount keeps it busy, and is named."""
+    disk, place = unpack("ext2.img", folder), os.path.join(folder, "mounted")
+    run(LANTERN, "mount", disk, place)
+    loop = run("losetup", "--show", "-r", "-f", f"{place}/disks/disk.raw").stdout.strip()
+    if loop:
+        held = run(LANTERN, "unmount", place)
+        check(held.returncode == 4 and f"losetup -d {loop}" in held.stderr, "unmount names the loop device and how to end it")
+        run("losetup", "-d", loop)
+        time.sleep(0.3)
+    check(run(LANTERN, "unmount", place).returncode == 0, "afterwards it is unmounted")
+
+
 def check_signal(folder):
-    """Asked to end, it takes the mount away; in the background as well as not."""
+    """Asked to end, it unmounts; in the background as well as not."""
     disk, place = unpack("ext3.img", folder), os.path.join(folder, "mounted")
     child = subprocess.Popen([LANTERN, "mount", "--foreground", disk, place], stdout=subprocess.PIPE, text=True)
     child.stdout.readline()
@@ -123,10 +166,12 @@ def main():
         for name in ("ext2.img", "ext3.img", "ext4.img", "ext4-live.img", "exfat.img", "ntfs.img"):
             check_fixture(name, folder)
         check_cut(folder)
+        check_folder(folder)
+        check_loop(folder)
         check_signal(folder)
         full = run(LANTERN, "mount", f"{folder}/ext2.img", folder)
         check(full.returncode == 4, "a folder that is not empty is refused")
-        check(run(LANTERN, "unmount", folder).returncode == 4, "what is no mount of ours is not unmounted")
+        check(run(LANTERN, "unmount", folder).returncode == 4, "a folder that is not a mount of ours is not unmounted")
     print(f"{len(bad)} bad")
     return 1 if bad else 0
 

@@ -12,7 +12,7 @@ import subprocess
 import sys
 import tempfile
 
-from lab import MIB, Life, bad, check, nanoseconds, ntfs_mounted, run, sha, text
+from lab import MIB, Workload, bad, check, nanoseconds, ntfs_mounted, run, sha, text
 from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -205,10 +205,10 @@ def contents_of_record(image, at):
     return found
 
 
-def deleted(case, image, life, cluster, compressed, folder):
+def deleted(case, image, workload, cluster, compressed, folder):
     with open(image, "rb") as f:
         bytes_now = f.read()
-    gone = [(path, data) for path, data, how in life.gone if how == "deleted"]
+    gone = [(path, data) for path, data, how in workload.gone if how == "deleted"]
     blocks = {bytes_now[i:i + cluster] for i in range(0, len(bytes_now), cluster)}
     alive = {(p, sha(d)) for p, d in gone if survives(d, bytes_now, blocks, cluster, compressed)}
     rows = listed(image, "--deleted")
@@ -225,7 +225,7 @@ def deleted(case, image, life, cluster, compressed, folder):
         back.add((row["path"], row["sha256"]))
         if row["intact"] == 1 and row["size_bytes"] > 0:
             whole += 1
-            if row["sha256"] not in life.ever:
+            if row["sha256"] not in workload.ever:
                 wrong.append(row["path"])
     contents = {digest for _, digest in back}
     by_content = sum(1 for _, digest in alive if digest in contents)
@@ -240,7 +240,7 @@ def deleted(case, image, life, cluster, compressed, folder):
         print("      missed:", missed[:10], "wrong:", wrong[:10])
     check(case, not wrong, f"called whole and not: {wrong[:5]}")
     active = {row["path"]: row for row in rows if row["state"] == "active" and row["kind"] == "file"}
-    check(case, all(path in active and active[path]["size_bytes"] == len(data) for path, data in life.now.items()), "files in use after it")
+    check(case, all(path in active and active[path]["size_bytes"] == len(data) for path, data in workload.now.items()), "files in use after it")
     return len(alive), by_content
 
 
@@ -282,13 +282,13 @@ def main():
                 truth = truth_of(root)
             compare(case, image, truth, folder)
             deleted_in_pieces(case, image, mount, truth, folder)
-            life = Life(r)
+            workload = Workload(r)
             for _ in range(4):
                 with ntfs_mounted(image, mount) as root:
                     for _ in range(60):
-                        life.step(root)
+                        workload.step(root)
             cluster = int(options[options.index("-c") + 1]) if "-c" in options else 4096
-            a, b = deleted(case, image, life, cluster, "compression" in mount, folder)
+            a, b = deleted(case, image, workload, cluster, "compression" in mount, folder)
             alive, found = alive + a, found + b
             print(f"good  {case}: {len(truth)} entries", flush=True)
             if os.environ.get("NTFS_TRUTH_KEEP"):

@@ -34,7 +34,7 @@ def contents(root):
 
 
 def change(root, r, step, ever):
-    """A round of a station's life: new counts, the log goes on, some are written to again or thrown away. `ever`: what was once in a file."""
+    """A round of a station's workload: new counts, the log goes on, some are written to again or thrown away. `ever`: what was once in a file."""
     os.makedirs(f"{root}/Season {step}", exist_ok=True)
     for i in range(25):
         with open(f"{root}/Season {step}/count {i:02}.csv", "wb") as f:
@@ -78,7 +78,7 @@ class Stores:
         return after
 
 
-def lay_copies(image, states, free, unused, r):
+def store_copies(image, states, free, unused, r):
     """`states`: the image at each copy, then as it is; `unused`: whether a block is so in a state."""
     stores = Stores(image, free)
     own = {at // BLOCK for at in free}
@@ -219,7 +219,7 @@ def main():
             with open(image, "rb") as f:
                 states.append(f.read())
         with_copies = bytearray(states[-1])
-        lay_copies(with_copies, states, free_blocks(with_copies), unused, r)
+        store_copies(with_copies, states, free_blocks(with_copies), unused, r)
         with open(image, "wb") as f:
             f.write(with_copies)
         whole = compare(image, truths, ever, folder)

@@ -152,6 +152,7 @@ class VolumeList {
   const VolumeLayer& operator[](std::size_t index) const { return *all_[index]; }
   const VolumeLayer& front() const { return *all_.front(); }
   const VolumePtr& share(std::size_t index) const { return all_[index]; }
+  const std::vector<VolumePtr>& all() const { return all_; }
   void push_back(VolumePtr volume) { all_.push_back(std::move(volume)); }
   void clear() { all_.clear(); }
 
@@ -175,6 +176,9 @@ using DiskPtr = std::shared_ptr<const DiskLayer>;
 
 // What a volume holds, in words: "ext4", "LVM physical volume", "nothing but zeros at its start".
 std::string content_of(const VolumeLayer& volume);
+// Whether files may be in it that cannot be read here: it is not empty, no swap, no volume that a
+// system keeps for itself, and no file system was opened.
+bool may_hold_files(const VolumeLayer& volume);
 
 // A layer and all it is made from, each once, nearest first. Return false to stop.
 void walk_layers(const LayerPtr& from, const std::function<bool(const Layer&)>& visit);

@@ -72,12 +72,12 @@ void follow_down(const Target& target, const ByteSource& content,
                  const std::function<bool(const LayeredExtent&)>& visit);
 
 struct VolumeChoice {
-  std::optional<std::size_t> index;  // in DiskLayer::volumes
+  std::optional<std::size_t> index;  // of the volumes that were asked about
   std::string why;
 };
 
 // The volume that most likely holds the user's files, by what lies in each. Empty index: none has
 // files that can be read.
-VolumeChoice choose_volume(const DiskLayer& disk, const Context& context);
+VolumeChoice choose_volume(const std::vector<VolumePtr>& volumes, const Context& context);
 
 }  // namespace lantern

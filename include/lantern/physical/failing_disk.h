@@ -46,7 +46,7 @@ struct FailingCopyState {
   std::vector<Range> untried;     // of a copy that was stopped
   std::vector<Range> suspect;     // in the copy, but the disk gave other bytes another time
   std::string sha256;             // of the whole copy, lost ranges as zeros; empty: not done
-  bool went_on = false;           // an earlier run was taken up
+  bool resumed = false;           // an earlier run was taken up
   bool stopped = false;
   std::string why_stopped;  // in words
 };

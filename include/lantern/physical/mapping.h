@@ -70,7 +70,7 @@ enum class MapState {
   renumbered,  // the disk is here, under another path than the descriptor has
   grown,       // it is larger than it was
   edited,      // the extents are not those that were written
-  changed,     // the same disk, partitioned anew
+  changed,     // the same disk, partitioned again
   other,       // its path leads to another disk
   gone,        // no such disk is here
   unknown      // written by another hand: which disk it means is not recorded

@@ -15,7 +15,7 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kHeaderBytes = 64;
-constexpr std::uint64_t kMostSectors = 1ull << 53;
+constexpr std::uint64_t kMaxSectors = 1ull << 53;
 constexpr std::uint32_t kInUse = 0x746F6E59;
 
 struct Layout {
@@ -55,7 +55,7 @@ class HardDiskMap final : public BlockMap {
     if (entry.empty() || cluster >= layout_.entries) {
       context_.report(FindingCode::container_table, Severity::damage, where,
                       "hdd: the cluster table ends before the disk, or cannot be read",
-                      "its clusters are given as lost");
+                      "its clusters are treated as unreadable");
       return run;
     }
     const std::uint64_t place = le32(entry, 0) * layout_.unit_bytes;
@@ -66,8 +66,8 @@ class HardDiskMap final : public BlockMap {
     if (place < layout_.data_from) {
       context_.report(
           FindingCode::container_table, Severity::damage, where,
-          fmt::format("hdd: cluster {} is said to lie at byte {}, in the table", cluster, place),
-          "it is given as lost");
+          fmt::format("hdd: cluster {} points to byte {}, in the table", cluster, place),
+          "it is treated as unreadable");
       return run;
     }
     run.kind = Run::Kind::stored;
@@ -76,10 +76,10 @@ class HardDiskMap final : public BlockMap {
     const std::uint64_t needed = std::min(layout_.cluster_bytes, layout_.disk_bytes - from);
     if (place > file_bytes_ || needed > file_bytes_ - place)
       context_.report(FindingCode::container_past_end, Severity::damage, {from, needed},
-                      fmt::format("hdd: cluster {} is said to lie at byte {} of the file, which "
+                      fmt::format("hdd: cluster {} points to byte {} of the file, which "
                                   "has {}",
                                   cluster, place, file_bytes_),
-                      "what is not in the file is given as lost");
+                      "what is not in the file is treated as unreadable");
     return run;
   }
 
@@ -103,11 +103,11 @@ std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
   };
   const std::uint64_t cluster_sectors = le32(header, 0x1C);
   const std::uint64_t sectors = large ? le64(header, 0x24) : le32(header, 0x24);
-  constexpr std::uint64_t kMostCluster = 1u << 20;
-  if (cluster_sectors == 0 || cluster_sectors > kMostCluster)
-    fail(0x1C, fmt::format("clusters of {} sectors are none", cluster_sectors));
-  if (sectors == 0 || sectors > kMostSectors)
-    fail(0x24, fmt::format("a disk of {} sectors is none", sectors));
+  constexpr std::uint64_t kMaxCluster = 1u << 20;
+  if (cluster_sectors == 0 || cluster_sectors > kMaxCluster)
+    fail(0x1C, fmt::format("invalid cluster size: {} sectors", cluster_sectors));
+  if (sectors == 0 || sectors > kMaxSectors)
+    fail(0x24, fmt::format("invalid disk size: {} sectors", sectors));
   Layout layout;
   layout.cluster_bytes = cluster_sectors * kSector;
   layout.entries = le32(header, 0x20);
@@ -117,7 +117,7 @@ std::optional<MappedParts> map_hard_disk(const SourcePtr& file, bool alone,
   if (le32(header, 0x2C) == kInUse)
     context.report(FindingCode::container_unclean, Severity::warning, {0x2C, 4},
                    "hdd: marked in use: it was not closed by its last writer",
-                   "it is read as it lies; what was written last may be missing");
+                   "it is read as it is; what was written last may be missing");
   MappedParts parts;
   parts.file = file;
   parts.map = std::make_shared<HardDiskMap>(file, layout, context);

@@ -14,10 +14,10 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kMostSectors = 1ull << 53;
-constexpr std::uint64_t kMostText = 4u << 20;
-constexpr std::size_t kMostStretches = 4096;
-constexpr std::size_t kMostShots = 1024;
+constexpr std::uint64_t kMaxSectors = 1ull << 53;
+constexpr std::uint64_t kMaxText = 4u << 20;
+constexpr std::size_t kMaxStretches = 4096;
+constexpr std::size_t kMaxShots = 1024;
 // The top of the disk where the descriptor does not name one.
 constexpr const char* kUsualTop = "{5fbaabe3-6958-40ff-92a7-860e329aab41}";
 constexpr const char* kNoParent = "{00000000-0000-0000-0000-000000000000}";
@@ -41,11 +41,11 @@ struct Description {
 Description parse(const pugi::xml_node& root) {
   Description description;
   for (const auto& storage : root.child("StorageData").children("Storage")) {
-    if (description.stretches.size() >= kMostStretches) break;
+    if (description.stretches.size() >= kMaxStretches) break;
     Stretch stretch;
     const std::uint64_t start = storage.child("Start").text().as_ullong();
     const std::uint64_t end = storage.child("End").text().as_ullong();
-    if (start >= end || end > kMostSectors) continue;
+    if (start >= end || end > kMaxSectors) continue;
     stretch.range = {start * kSector, (end - start) * kSector};
     for (const auto& image : storage.children("Image"))
       stretch.images[image.child("GUID").text().get()] = {
@@ -57,7 +57,7 @@ Description parse(const pugi::xml_node& root) {
             [](const Stretch& a, const Stretch& b) { return a.range.offset < b.range.offset; });
   const pugi::xml_node snapshots = root.child("Snapshots");
   for (const auto& shot : snapshots.children("Shot"))
-    if (description.parent_of.size() < kMostShots)
+    if (description.parent_of.size() < kMaxShots)
       description.parent_of[shot.child("GUID").text().get()] =
           shot.child("ParentGUID").text().get();
   description.top = snapshots.child("TopGUID").text().get();
@@ -123,7 +123,7 @@ class Assembly {
                       fmt::format("hdd: the image of {} is not here: {}", for_terminal(guid),
                                   image == stretch.images.end() ? std::string("none is named")
                                                                 : for_terminal(image->second.file)),
-                      "what it held is given as lost where nothing lies over it");
+                      "its content is treated as unreadable where no later image has it");
       below = nullptr;
       missing = true;
       return;
@@ -150,7 +150,7 @@ class Assembly {
 
 std::optional<Container> open_hard_disk_folder(const SourcePtr& file, const Surroundings& around,
                                                const Context& context) {
-  Bytes text(static_cast<std::size_t>(std::min(file->size(), kMostText)));
+  Bytes text(static_cast<std::size_t>(std::min(file->size(), kMaxText)));
   Bytes start(std::min<std::size_t>(text.size(), 512));
   file->read(0, start);
   if (text_of(start).find("<Parallels_disk_image") == std::string::npos) return std::nullopt;
@@ -161,7 +161,7 @@ std::optional<Container> open_hard_disk_folder(const SourcePtr& file, const Surr
     context.report(FindingCode::container_header, Severity::damage,
                    {static_cast<std::uint64_t>(parsed.offset), 1},
                    fmt::format("hdd: the descriptor breaks off: {}", parsed.description()),
-                   "what stands before that is used");
+                   "what is before that is used");
   const auto assembly = std::make_shared<const Assembly>(
       parse(document.child("Parallels_disk_image")), around, context);
   const Description& description = assembly->description();

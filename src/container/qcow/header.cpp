@@ -14,9 +14,9 @@ namespace {
 
 using namespace qcow;
 
-constexpr std::uint64_t kMostName = 1023;
-constexpr std::uint64_t kMostDisk = 1ull << 62;
-constexpr std::uint32_t kMostSnapshots = 65'536;
+constexpr std::uint64_t kMaxName = 1023;
+constexpr std::uint64_t kMaxDisk = 1ull << 62;
+constexpr std::uint32_t kMaxSnapshots = 65'536;
 constexpr std::uint64_t kKnownFeatures = 0x1F;
 constexpr int kMaxNodes = 16;
 
@@ -37,8 +37,8 @@ void read_extensions(const ByteSource& file, Qcow2Header& header, std::uint64_t 
     at += head.size();
     if (type == 0 || length > end - at) return;
     if (type == kParentFormatExtension)
-      header.parent_format = text_at(file, at, std::min(length, kMostName));
-    if (type == kDataFile) header.data_file = text_at(file, at, std::min(length, kMostName));
+      header.parent_format = text_at(file, at, std::min(length, kMaxName));
+    if (type == kDataFile) header.data_file = text_at(file, at, std::min(length, kMaxName));
     Bytes bitmaps(24);
     if (type == kBitmaps && length >= bitmaps.size() &&
         file.read(at, bitmaps).length == bitmaps.size()) {
@@ -96,10 +96,10 @@ std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Conte
   }
   if (header.cluster_bits < kMinClusterBits || header.cluster_bits > kMaxClusterBits)
     fail(ErrorCode::cannot_read, 0x14,
-         fmt::format("clusters of 2^{} bytes are none", header.cluster_bits));
-  if (header.disk_bytes > kMostDisk)
+         fmt::format("invalid cluster size: 2^{} bytes", header.cluster_bits));
+  if (header.disk_bytes > kMaxDisk)
     fail(ErrorCode::cannot_read, 0x18,
-         fmt::format("a disk of {} bytes is none", header.disk_bytes));
+         fmt::format("invalid disk size: {} bytes", header.disk_bytes));
   if (header.encryption != 0)
     fail(ErrorCode::unsupported, kEncryptionAt, "the disk is encrypted; not read yet");
   if (header.packing > 1)
@@ -111,11 +111,11 @@ std::optional<Qcow2Header> read_qcow2_header(const ByteSource& file, const Conte
         "read as if they were not set");
   const std::uint64_t name_at = be64(bytes, kParentOffsetAt);
   const std::uint64_t name_bytes = be32(bytes, kParentBytesAt);
-  if (name_at != 0 && name_bytes > 0 && name_bytes <= kMostName && name_at < file.size())
+  if (name_at != 0 && name_bytes > 0 && name_bytes <= kMaxName && name_at < file.size())
     header.parent_name = text_at(file, name_at, name_bytes);
   else if (name_at != 0 && name_bytes > 0)
     context.report(FindingCode::container_header, Severity::damage, {8, 12},
-                   "qcow2: the name of the parent is said to lie where it cannot",
+                   "qcow2: the name of the parent points to where it cannot be",
                    "the disk is read without a parent; what it does not hold reads as zeros");
   read_extensions(file, header, std::min(header.cluster_bytes(), file.size()));
   return header;
@@ -125,12 +125,12 @@ std::vector<Qcow2Snapshot> read_qcow2_snapshots(const ByteSource& file, const Qc
                                                 const Context& context) {
   std::vector<Qcow2Snapshot> snapshots;
   constexpr std::size_t kFixed = 40;
-  constexpr std::uint64_t kMostExtra = 1024;
+  constexpr std::uint64_t kMaxExtra = 1024;
   std::uint64_t at = header.snapshots_offset;
-  for (std::uint32_t i = 0; i < std::min(header.snapshot_count, kMostSnapshots); ++i) {
+  for (std::uint32_t i = 0; i < std::min(header.snapshot_count, kMaxSnapshots); ++i) {
     Bytes fixed(kFixed);
     if (at >= file.size() || file.read(at, fixed).length < fixed.size() ||
-        be32(fixed, 0x24) > kMostExtra) {
+        be32(fixed, 0x24) > kMaxExtra) {
       context.report(FindingCode::container_version, Severity::damage, {at, kFixed},
                      fmt::format("qcow2: the list of snapshots breaks off after {} of {}", i,
                                  header.snapshot_count),
@@ -149,7 +149,7 @@ std::vector<Qcow2Snapshot> read_qcow2_snapshots(const ByteSource& file, const Qc
     if (extra_bytes >= 16) {
       Bytes extra(16);
       if (file.read(at + kFixed, extra).length == extra.size())
-        snapshot.version.size_bytes = std::min(be64(extra, 8), kMostDisk);
+        snapshot.version.size_bytes = std::min(be64(extra, 8), kMaxDisk);
     }
     at += kFixed + extra_bytes;
     snapshot.version.id = text_at(file, at, id_bytes);

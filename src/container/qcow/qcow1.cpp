@@ -15,8 +15,8 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kHeaderBytes = 48;
-constexpr std::uint64_t kMostName = 1023;
-constexpr std::uint64_t kMostDisk = 1ull << 62;
+constexpr std::uint64_t kMaxName = 1023;
+constexpr std::uint64_t kMaxDisk = 1ull << 62;
 constexpr std::uint64_t kPacked = 1ull << 63;
 
 Run run_of(std::uint64_t entry, Range range, unsigned cluster_bits) {
@@ -52,22 +52,22 @@ std::optional<Container> open_qcow1(const SourcePtr& file, const Surroundings& a
   const unsigned table_bits = u8(header, 0x21);
   if (cluster_bits < 9 || cluster_bits > 16)
     fail(ErrorCode::cannot_read, 0x20,
-         fmt::format("clusters of 2^{} bytes are none", cluster_bits));
+         fmt::format("invalid cluster size: 2^{} bytes", cluster_bits));
   if (table_bits < 6 || table_bits > 13)
-    fail(ErrorCode::cannot_read, 0x21, fmt::format("tables of 2^{} entries are none", table_bits));
-  if (disk_bytes > kMostDisk)
-    fail(ErrorCode::cannot_read, 0x18, fmt::format("a disk of {} bytes is none", disk_bytes));
+    fail(ErrorCode::cannot_read, 0x21, fmt::format("invalid table size: 2^{} entries", table_bits));
+  if (disk_bytes > kMaxDisk)
+    fail(ErrorCode::cannot_read, 0x18, fmt::format("invalid disk size: {} bytes", disk_bytes));
   if (be32(header, 0x24) != 0)
     fail(ErrorCode::unsupported, 0x24, "the disk is encrypted; not read yet");
   if (be64(header, 0x28) >= file->size())
-    fail(ErrorCode::cannot_read, 0x28, "the first table is said to lie outside the file");
+    fail(ErrorCode::cannot_read, 0x28, "the first table points outside the file");
   Container container;
   container.format = "qcow";
   container.variant = "version 1";
   container.stored_bytes = file->size();
   Parent parent;
   const std::uint64_t name_at = be64(header, 0x08);
-  const std::uint64_t name_bytes = std::min<std::uint64_t>(be32(header, 0x10), kMostName);
+  const std::uint64_t name_bytes = std::min<std::uint64_t>(be32(header, 0x10), kMaxName);
   if (name_at != 0 && name_bytes > 0) {
     Bytes name(static_cast<std::size_t>(name_bytes));
     name.resize(file->read(name_at, name).length);

@@ -59,7 +59,7 @@ class Qcow2Map final : public BlockMap {
  private:
   bool lost(Range place, std::string what, Range range, const RunVisitor& visit) const {
     context_.report(FindingCode::container_table, Severity::damage, place,
-                    "qcow2: " + std::move(what), "what it speaks of is given as lost");
+                    "qcow2: " + std::move(what), "what it refers to is treated as unreadable");
     return visit({Run::Kind::lost, range});
   }
 
@@ -70,8 +70,7 @@ class Qcow2Map final : public BlockMap {
     const std::uint64_t offset = be64(entry, 0) & kOffsetMask;
     if (be64(entry, 0) == 0) return visit({Run::Kind::absent, part});
     if (offset == 0 || offset % header_.cluster_bytes() != 0 || offset >= tables_->size())
-      return lost(place, fmt::format("a level 2 table is said to lie at byte {}", offset), part,
-                  visit);
+      return lost(place, fmt::format("a level 2 table points to byte {}", offset), part, visit);
     const EntryTable level2(tables_, offset, entry_bytes_);
     const std::uint64_t cluster_bytes = header_.cluster_bytes();
     const std::uint64_t first = index * table_clusters_;
@@ -103,7 +102,7 @@ class Qcow2Map final : public BlockMap {
   bool stored(std::uint64_t offset, Range where, Range range, const RunVisitor& visit) const {
     const std::uint64_t cluster_bytes = header_.cluster_bytes();
     if (offset % cluster_bytes != 0 || (offset == 0 && !header_.has_data_file()))
-      return lost(where, fmt::format("a cluster is said to lie at byte {}", offset), range, visit);
+      return lost(where, fmt::format("a cluster points to byte {}", offset), range, visit);
     const std::uint64_t within = range.offset % cluster_bytes;
     // Of an extended entry only what is asked for: a file may end behind the last part in use.
     Range needed = range;
@@ -114,10 +113,10 @@ class Qcow2Map final : public BlockMap {
     }
     if (place + needed.length > data_bytes_)
       context_.report(FindingCode::container_past_end, Severity::damage, needed,
-                      fmt::format("qcow2: a cluster is said to lie at byte {} of the file, which "
+                      fmt::format("qcow2: a cluster points to byte {} of the file, which "
                                   "has {}",
                                   offset, data_bytes_),
-                      "what is not in the file is given as lost");
+                      "what is not in the file is treated as unreadable");
     return visit({Run::Kind::stored, range, offset + within});
   }
 
@@ -145,11 +144,11 @@ class Qcow2Map final : public BlockMap {
       if (part.empty()) continue;
       const bool here = (bits >> i & 1) != 0;
       const bool zero = (bits >> (kParts + i) & 1) != 0;
-      const bool going = here && zero
-                             ? lost(where, "a part is said to be both here and zero", part, visit)
-                         : zero ? visit({Run::Kind::zero, part})
-                         : here ? stored(offset, where, part, visit)
-                                : visit({Run::Kind::absent, part});
+      const bool going =
+          here && zero ? lost(where, "a part is recorded both as stored and as zero", part, visit)
+          : zero       ? visit({Run::Kind::zero, part})
+          : here       ? stored(offset, where, part, visit)
+                       : visit({Run::Kind::absent, part});
       if (!going) return false;
     }
     return true;
@@ -189,7 +188,7 @@ void report_state(const Qcow2Header& header, const Context& context) {
   if (header.corrupt())
     context.report(FindingCode::container_marked_corrupt, Severity::warning, {kFeaturesAt, 8},
                    "qcow2: marked corrupt by the hypervisor",
-                   "it is read; entries that cannot be are given as lost");
+                   "it is read; invalid entries are treated as unreadable");
 }
 
 std::shared_ptr<const BlockMap> plain_map(const SourcePtr& file, const Qcow2Header& header,

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/qcow/layout.h"
 #include "lantern/sources.h"
 
@@ -15,7 +15,7 @@ namespace {
 using namespace qcow;
 
 // A file up to this many clusters is looked at whole when it is opened.
-constexpr std::uint64_t kMostClusters = 1u << 20;
+constexpr std::uint64_t kMaxClusters = 1u << 20;
 constexpr std::size_t kPiece = 64u << 10;
 constexpr std::uint64_t kSmallCluster = 4096;
 constexpr std::uint64_t kLevel1Within = 256u << 20;  // bytes of the file
@@ -176,9 +176,9 @@ class Level1Check {
       const auto at = static_cast<std::size_t>(range.offset / level2_bytes(header_) * 8);
       const auto found = placed.units.find(range.offset);
       if (found != placed.units.end())
-        lay_be64(table, at, units[found->second].file.offset | kCopied);
+        store_be64(table, at, units[found->second].file.offset | kCopied);
       else if (!all_placed)
-        lay_be64(table, at, kLeadsNowhere);
+        store_be64(table, at, kLeadsNowhere);
     }
     std::vector<Piece> pieces;
     const std::uint64_t end = header_.level1_offset + table.size();
@@ -377,8 +377,8 @@ SourcePtr mend_level1(const SourcePtr& file, const Qcow2Header& header,
                       const std::vector<Qcow2Snapshot>& snapshots,
                       std::shared_ptr<const BlockMap> map, const Surroundings& around,
                       const Context& context) {
-  if (file->size() / header.cluster_bytes() > kMostClusters || header.has_data_file() ||
-      header.level1_entries > kMostClusters || header.level1_offset >= file->size() ||
+  if (file->size() / header.cluster_bytes() > kMaxClusters || header.has_data_file() ||
+      header.level1_entries > kMaxClusters || header.level1_offset >= file->size() ||
       header.disk_bytes == 0)
     return file;
   Level1Check check(file, header, context);
@@ -403,8 +403,8 @@ std::shared_ptr<const BlockMap> mend_level2(const SourcePtr& file, const Qcow2He
                                             std::shared_ptr<const BlockMap> map,
                                             const Surroundings& around, const Context& context) {
   // A dirty disk's reference counts are not to be believed.
-  if (file->size() / header.cluster_bytes() > kMostClusters || header.has_data_file() ||
-      header.level1_entries > kMostClusters || header.level1_offset >= file->size() ||
+  if (file->size() / header.cluster_bytes() > kMaxClusters || header.has_data_file() ||
+      header.level1_entries > kMaxClusters || header.level1_offset >= file->size() ||
       header.dirty())
     return map;
   Level1Check check(file, header, context);

@@ -1,4 +1,4 @@
-// A QCOW2 whose header or level 1 table is hurt: level 2 tables are found by their shape, and
+// A QCOW2 whose header or level 1 table is corrupt: level 2 tables are found by their shape, and
 // placed by evidence from what lies inside the disk.
 #pragma once
 
@@ -22,7 +22,7 @@ SourcePtr mend_level1(const SourcePtr& file, const Qcow2Header& header,
                       std::shared_ptr<const BlockMap> map, const Surroundings& around,
                       const Context& context);
 
-// `map` with clusters placed by evidence where level 2 tables are hurt, and with what they no
+// `map` with clusters placed by evidence where level 2 tables are corrupt, and with what they no
 // longer speak of lost. For a disk that lies on no other. `file`: with its level 1 table mended.
 std::shared_ptr<const BlockMap> mend_level2(const SourcePtr& file, const Qcow2Header& header,
                                             const std::vector<Qcow2Snapshot>& snapshots,

@@ -20,8 +20,8 @@ namespace {
 
 using namespace vdi;
 
-constexpr std::uint32_t kLeastBlock = 512;
-constexpr std::uint32_t kMostGuessed = 1u << 24;
+constexpr std::uint32_t kMinBlock = 512;
+constexpr std::uint32_t kMaxGuessed = 1u << 24;
 
 struct VdiHeader {
   std::uint32_t kind = 0;
@@ -68,9 +68,9 @@ class VdiMap final : public BlockMap {
   Run run_of(std::uint64_t block, ByteView entry, Range range) const {
     Run run{Run::Kind::lost, range};
     if (entry.empty()) {
-      context_.report(FindingCode::container_table, Severity::damage,
-                      {table_.place_of(block), kMapEntryBytes},
-                      "vdi: the block map cannot be read here", "its blocks are given as lost");
+      context_.report(
+          FindingCode::container_table, Severity::damage, {table_.place_of(block), kMapEntryBytes},
+          "vdi: the block map cannot be read here", "its blocks are treated as unreadable");
       return run;
     }
     const std::uint32_t number = le32(entry, 0);
@@ -88,10 +88,10 @@ class VdiMap final : public BlockMap {
       if (place + needed > file_bytes_)
         context_.report(FindingCode::container_past_end, Severity::damage,
                         {block * header_.block_bytes, header_.block_bytes},
-                        fmt::format("vdi: block {} is said to lie at byte {} of the file, which "
+                        fmt::format("vdi: block {} points to byte {} of the file, which "
                                     "has {}",
                                     block, place, file_bytes_),
-                        "what is not in the file is given as lost");
+                        "what is not in the file is treated as unreadable");
     }
     return run;
   }
@@ -107,7 +107,7 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
   const ReadResult got = file.read(0, bytes);
   const auto fail = [&](std::uint64_t offset, const std::string& what) {
     throw Error(ErrorCode::cannot_read, context.address, offset, "vdi: " + what,
-                "the file can be looked at as it lies with ::bytes");
+                "the file can be read as a raw container file with ::bytes");
   };
   if (got.length < bytes.size()) fail(got.length, "the file ends inside its header");
   VdiHeader header;
@@ -122,7 +122,7 @@ VdiHeader read_header(const ByteSource& file, const Context& context) {
   header.blocks_stored = le32(bytes, kBlocksStoredAt);
   header.id = guid_text(bytes, kIdAt);
   header.parent_id = guid_text(bytes, kParentIdAt);
-  if (!is_power_of_two(header.block_bytes) || header.block_bytes < kLeastBlock)
+  if (!is_power_of_two(header.block_bytes) || header.block_bytes < kMinBlock)
     fail(kBlockBytesAt, fmt::format("invalid block size of {} bytes", header.block_bytes));
   if (header.map_offset < kHeaderBytes || header.map_offset >= file.size())
     fail(kMapOffsetAt,
@@ -151,7 +151,7 @@ void report_header(const ByteSource& file, VdiHeader& header, const Context& con
   if (map_end > file.size())
     context.report(FindingCode::container_truncated, Severity::damage,
                    {file.size(), map_end - file.size()}, "vdi: the file ends inside its block map",
-                   "what lies past that is given as lost");
+                   "what is past that is treated as unreadable");
 }
 
 // What the whole map is judged by.
@@ -223,7 +223,7 @@ std::optional<VdiHeader> guess_header(const SourcePtr& source) {
         highest = std::max<std::uint64_t>(highest, number);
         ++stored;
       }
-      return ++entries < kMostGuessed;
+      return ++entries < kMaxGuessed;
     });
     if (stored < kFewBlocks || highest + 1 != stored) continue;
     const std::uint64_t map_end = map_at + entries * kMapEntryBytes;

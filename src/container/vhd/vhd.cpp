@@ -22,8 +22,8 @@ using namespace vhd;
 
 constexpr std::size_t kOldFooterBytes = 511;
 constexpr std::uint64_t kUsualBlock = 2u << 20;
-constexpr std::uint64_t kMostDisk = 1ull << 62;
-constexpr std::size_t kMostLocatorBytes = 64u << 10;
+constexpr std::uint64_t kMaxDisk = 1ull << 62;
+constexpr std::size_t kMaxLocatorBytes = 64u << 10;
 constexpr std::int64_t kSecondsTo2000 = 946'684'800;
 
 struct Footer {
@@ -121,7 +121,7 @@ void read_locators(const ByteSource& file, ByteView bytes, DynamicHeader& header
     const std::uint32_t platform = be32(bytes, at);
     const std::uint32_t length = be32(bytes, at + 8);
     const std::uint64_t offset = be64(bytes, at + 16);
-    if (platform == 0 || length == 0 || length > kMostLocatorBytes || offset >= file.size())
+    if (platform == 0 || length == 0 || length > kMaxLocatorBytes || offset >= file.size())
       continue;
     Bytes data(length);
     data.resize(file.read(offset, data).length);
@@ -187,7 +187,7 @@ class VhdMap final : public BlockMap {
     if (entry.empty() || block >= header_.entry_count) {
       context_.report(FindingCode::container_table, Severity::damage, {table_.place_of(block), 4},
                       "vhd: the block table cannot be read here, or ends before the disk",
-                      "its blocks are given as lost");
+                      "its blocks are treated as unreadable");
       return visit({Run::Kind::lost, range});
     }
     const std::uint32_t sector = be32(entry, 0);
@@ -199,10 +199,10 @@ class VhdMap final : public BlockMap {
     if (data + needed > tables_->size())
       context_.report(FindingCode::container_past_end, Severity::damage,
                       {block * header_.block_bytes, needed},
-                      fmt::format("vhd: block {} is said to lie at byte {} of the file, which has "
+                      fmt::format("vhd: block {} points to byte {} of the file, which has "
                                   "{}",
                                   block, bitmap, tables_->size()),
-                      "what is not in the file is given as lost");
+                      "what is not in the file is treated as unreadable");
     const std::uint64_t within = range.offset % header_.block_bytes;
     if (!differencing_) return visit({Run::Kind::stored, range, data + within});
     return by_bitmap(bitmap, data, range, within, visit);
@@ -379,15 +379,16 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
       throw Error(ErrorCode::unsupported, context.address, footer->at + footer::kKindAt,
                   fmt::format("vhd: kind {} is not read", footer->kind),
                   "the kind may be damaged; look at it with ::bytes");
-    if (footer->disk_bytes > kMostDisk || footer->disk_bytes > mapped) {
-      context.report(
-          FindingCode::container_header, Severity::damage, {footer->at + footer::kDiskBytesAt, 8},
-          fmt::format("vhd: the footer says a disk of {} bytes, the block table has "
-                      "room for {}",
-                      footer->disk_bytes, mapped),
-          footer->disk_bytes > kMostDisk ? "the size of the block table is taken"
-                                         : "what the table has no entry for is given as lost");
-      if (footer->disk_bytes > kMostDisk) footer->disk_bytes = mapped;
+    if (footer->disk_bytes > kMaxDisk || footer->disk_bytes > mapped) {
+      context.report(FindingCode::container_header, Severity::damage,
+                     {footer->at + footer::kDiskBytesAt, 8},
+                     fmt::format("vhd: the footer says a disk of {} bytes, the block table has "
+                                 "room for {}",
+                                 footer->disk_bytes, mapped),
+                     footer->disk_bytes > kMaxDisk
+                         ? "the size of the block table is taken"
+                         : "what the table has no entry for is treated as unreadable");
+      if (footer->disk_bytes > kMaxDisk) footer->disk_bytes = mapped;
     }
     const bool differencing = footer->kind == kDifferencing;
     container.variant = differencing ? "differencing" : "dynamic";

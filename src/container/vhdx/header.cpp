@@ -17,8 +17,8 @@ namespace {
 
 using namespace vhdx;
 
-constexpr std::uint64_t kMostItem = 1u << 20;
-constexpr std::uint64_t kMostDisk = 64ull << 40;
+constexpr std::uint64_t kMaxItem = 1u << 20;
+constexpr std::uint64_t kMaxDisk = 64ull << 40;
 
 struct Copy {
   Bytes bytes;
@@ -75,7 +75,7 @@ std::optional<VhdxHeader> read_vhdx_header(const ByteSource& file, const Context
       if (context != nullptr)
         context->report(FindingCode::container_header_copy, Severity::warning, {at, kHeaderBytes},
                         "vhdx: one of the two headers is lost or damaged",
-                        "the other one is used when it is whole");
+                        "the other one is used when it is valid");
       continue;
     }
     VhdxHeader header;
@@ -100,7 +100,7 @@ VhdxRegions read_vhdx_regions(const ByteSource& file, const Context& context) {
     if (!copy.right)
       context.report(FindingCode::container_table_copy, Severity::warning, {at, kRegionBytes},
                      "vhdx: one of the two region tables is lost or damaged",
-                     "the other one is used when it is whole");
+                     "the other one is used when it is valid");
     if (copy.here && (!best || (copy.right && !right))) {
       best = std::move(copy.bytes);
       right = copy.right;
@@ -134,7 +134,7 @@ VhdxMetadata read_vhdx_metadata(const ByteSource& file, Range region, const Cont
   for (std::size_t i = 0, at = metadata::kFirst; i < count; ++i, at += metadata::kEntryBytes) {
     const std::string id = guid_text(table, at);
     const std::uint64_t offset = region.offset + le32(table, at + metadata::kOffsetAt);
-    Bytes item(std::min<std::uint64_t>(le32(table, at + metadata::kLengthAt), kMostItem));
+    Bytes item(std::min<std::uint64_t>(le32(table, at + metadata::kLengthAt), kMaxItem));
     item.resize(file.read(offset, item).length);
     if (id == metadata::kFileParameters && item.size() >= 8) {
       metadata.block_bytes = le32(item, 0);
@@ -152,17 +152,17 @@ VhdxMetadata read_vhdx_metadata(const ByteSource& file, Range region, const Cont
   }
   if (metadata.sector_bytes != 512 && metadata.sector_bytes != 4096) {
     context.report(FindingCode::container_header, Severity::damage, region,
-                   fmt::format("vhdx: sectors of {} bytes are none", metadata.sector_bytes),
+                   fmt::format("vhdx: invalid sector size: {} bytes", metadata.sector_bytes),
                    "512 is used");
     metadata.sector_bytes = 512;
   }
-  constexpr std::uint64_t kLeastBlock = 1u << 20;
-  constexpr std::uint64_t kMostBlock = 256u << 20;
-  if (!is_power_of_two(metadata.block_bytes) || metadata.block_bytes < kLeastBlock ||
-      metadata.block_bytes > kMostBlock)
-    fail(region.offset, fmt::format("a block size of {} bytes is none", metadata.block_bytes));
-  if (metadata.disk_bytes == 0 || metadata.disk_bytes > kMostDisk)
-    fail(region.offset, fmt::format("a disk of {} bytes is none", metadata.disk_bytes));
+  constexpr std::uint64_t kMinBlock = 1u << 20;
+  constexpr std::uint64_t kMaxBlock = 256u << 20;
+  if (!is_power_of_two(metadata.block_bytes) || metadata.block_bytes < kMinBlock ||
+      metadata.block_bytes > kMaxBlock)
+    fail(region.offset, fmt::format("invalid block size: {} bytes", metadata.block_bytes));
+  if (metadata.disk_bytes == 0 || metadata.disk_bytes > kMaxDisk)
+    fail(region.offset, fmt::format("invalid disk size: {} bytes", metadata.disk_bytes));
   return metadata;
 }
 

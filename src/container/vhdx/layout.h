@@ -8,7 +8,7 @@
 
 #include "base/bytes.h"
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::vhdx {
 
@@ -75,8 +75,8 @@ inline bool is_summed(ByteView bytes, std::size_t length, std::string_view mark)
          crc32c_without(bytes, kSumAt) == le32(bytes, kSumAt);
 }
 
-inline void lay_sum(Bytes& bytes) {
-  lay_le32(bytes, kSumAt, crc32c_without(bytes, kSumAt));
+inline void store_sum(Bytes& bytes) {
+  store_le32(bytes, kSumAt, crc32c_without(bytes, kSumAt));
 }
 
 }  // namespace lantern::vhdx

@@ -17,9 +17,9 @@ constexpr std::uint64_t kLogSector = 4096;
 constexpr std::size_t kEntryHeader = 64;
 constexpr std::size_t kDescriptorBytes = 32;
 // Every system makes one of 1 MiB.
-constexpr std::uint64_t kMostLog = 64u << 20;
+constexpr std::uint64_t kMaxLog = 64u << 20;
 // Of checksums, in lengths of the log: entries may claim to overlap.
-constexpr std::uint64_t kMostSummed = 64;
+constexpr std::uint64_t kMaxSummed = 64;
 // What a log may make the file grow by: a few blocks, at most 256 MiB each.
 constexpr std::uint64_t kMaxFile = 1ull << 46;  // the largest disk the format has, 64 TiB
 constexpr std::uint64_t kMaxGrowth = 4ull << 30;
@@ -36,7 +36,7 @@ struct LogEntry {
 class Log {
  public:
   Log(Bytes bytes, std::array<std::byte, 16> id) : bytes_(std::move(bytes)), id_(id) {
-    std::uint64_t to_sum = kMostSummed * bytes_.size();
+    std::uint64_t to_sum = kMaxSummed * bytes_.size();
     for (std::uint64_t at = 0; at < bytes_.size(); at += kLogSector)
       if (auto entry = read(at, to_sum)) entries_.emplace(at, *entry);
   }
@@ -201,17 +201,17 @@ SourcePtr replay_vhdx_log(const SourcePtr& file, Range log, std::array<std::byte
   const auto give_up = [&](std::string why) {
     context.report(FindingCode::container_log, Severity::damage, log,
                    "vhdx: the log says the file was not closed, and " + std::move(why),
-                   "the file is read as it lies; what was written last may be missing");
+                   "the file is read as it is; what was written last may be missing");
     return file;
   };
   if (inside.length != log.length || log.length % kLogSector != 0 || log.empty())
     return give_up("it is not wholly in the file");
-  if (log.length > kMostLog) return give_up("it is larger than any system makes it");
+  if (log.length > kMaxLog) return give_up("it is larger than any system makes it");
   Bytes bytes(static_cast<std::size_t>(log.length));
   file->read(log.offset, bytes);
   const Log whole(std::move(bytes), log_id);
   const std::vector<LogEntry> entries = whole.active();
-  if (entries.empty()) return give_up("it has no whole run of entries");
+  if (entries.empty()) return give_up("it has no complete run of entries");
   Overlay overlay;
   // A file that was cut may have been longer than what is left of it, by what its log says.
   const std::uint64_t then = std::min(entries.back().file_bytes_then, kMaxFile);
@@ -230,7 +230,7 @@ SourcePtr replay_vhdx_log(const SourcePtr& file, Range log, std::array<std::byte
                    {file->size(), entries.back().file_bytes_then - file->size()},
                    fmt::format("vhdx: the file had {} bytes when the log was written, and has {}",
                                entries.back().file_bytes_then, file->size()),
-                   "blocks past the end are given as lost");
+                   "blocks past the end are treated as unreadable");
   context.report(FindingCode::container_log, Severity::warning, log,
                  fmt::format("vhdx: the file was not closed; its log has {} entries to write out",
                              entries.size()),

@@ -70,7 +70,8 @@ class VhdxMap final : public BlockMap {
     if (entry.empty()) {
       context_.report(FindingCode::container_table, Severity::damage,
                       {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
-                      "vhdx: the block table cannot be read here", "its blocks are given as lost");
+                      "vhdx: the block table cannot be read here",
+                      "its blocks are treated as unreadable");
       return visit({Run::Kind::lost, range});
     }
     const std::uint64_t value = le64(entry, 0);
@@ -96,7 +97,7 @@ class VhdxMap final : public BlockMap {
         FindingCode::container_table, Severity::damage,
         {table_.place_of(block + block / chunk_blocks_), kEntryBytes},
         fmt::format("vhdx: block {} has the state {}, which is invalid", block, value & kStateMask),
-        "the block is given as lost");
+        "the block is treated as unreadable");
     return visit({Run::Kind::lost, range});
   }
 
@@ -105,10 +106,10 @@ class VhdxMap final : public BlockMap {
     const std::uint64_t needed = std::min(metadata_.block_bytes, metadata_.disk_bytes - from);
     if (place > tables_->size() || needed > tables_->size() - place)
       context_.report(FindingCode::container_past_end, Severity::damage, {from, needed},
-                      fmt::format("vhdx: block {} is said to lie at byte {} of the file, which "
+                      fmt::format("vhdx: block {} points to byte {} of the file, which "
                                   "has {}",
                                   block, place, tables_->size()),
-                      "what is not in the file is given as lost");
+                      "what is not in the file is treated as unreadable");
   }
 
   // Where the bitmap of this chunk's sectors lies; empty when it is not there.
@@ -132,7 +133,7 @@ class VhdxMap final : public BlockMap {
                       fmt::format("vhdx: block {} is partly present, but the bitmap that says "
                                   "which sectors are is lost",
                                   block),
-                      "the block is given as lost");
+                      "the block is treated as unreadable");
       return visit({Run::Kind::lost, range});
     }
     const std::uint64_t sector = metadata_.sector_bytes;
@@ -166,10 +167,10 @@ class VhdxMap final : public BlockMap {
 // Blocks whose entry says they hold nothing now, but keeps their place.
 void add_given_up(const SourcePtr& file, std::uint64_t table_offset, std::uint64_t entries,
                   std::uint64_t block_bytes, std::vector<Range>& taken) {
-  constexpr std::uint64_t kMostEntries = 1u << 20;
+  constexpr std::uint64_t kMaxEntries = 1u << 20;
   const EntryTable table(file, table_offset, kEntryBytes);
   const std::uint64_t count = std::min(entries, table.room());
-  if (count == 0 || count > kMostEntries) return;
+  if (count == 0 || count > kMaxEntries) return;
   table.each(0, count - 1, [&](std::uint64_t, ByteView entry) {
     if (entry.empty()) return true;
     const std::uint64_t state = le64(entry, 0) & kStateMask;
@@ -215,7 +216,7 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
   const VhdxRegions regions = read_vhdx_regions(*whole, context);
   if (regions.metadata.empty() || regions.table.empty())
     throw Error(ErrorCode::cannot_read, context.address, 192u << 10,
-                "vhdx: both region tables are lost: nothing says where the block table lies",
+                "vhdx: both region tables are lost: the place of the block table is not known",
                 "look at the file with ::bytes");
   const VhdxMetadata metadata = read_vhdx_metadata(*whole, regions.metadata, context);
   const std::uint64_t blocks = divide_up(metadata.disk_bytes, metadata.block_bytes);
@@ -223,8 +224,8 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
   const std::uint64_t entries = blocks + (blocks - 1) / chunk;
   if (entries * kEntryBytes > regions.table.length)
     context.report(FindingCode::container_table, Severity::damage, regions.table,
-                   fmt::format("vhdx: {} blocks need a table of {} bytes; it is said to have {}",
-                               blocks, entries * kEntryBytes, regions.table.length),
+                   fmt::format("vhdx: {} blocks need a table of {} bytes; {} are recorded", blocks,
+                               entries * kEntryBytes, regions.table.length),
                    "it is read as long as it has to be");
   Container container;
   container.format = "vhdx";

@@ -14,7 +14,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kMostExtents = 100'000;
+constexpr std::size_t kMaxExtents = 100'000;
 constexpr std::string_view kRecordMark = "# lantern map ";
 
 std::string_view trimmed(std::string_view text) {
@@ -144,8 +144,7 @@ VmdkDescriptor parse_vmdk_descriptor(std::string_view text) {
     if (!descriptor.record) descriptor.record = record_of(line);
     if (line.empty() || line.starts_with('#')) continue;
     if (auto extent = extent_of(line)) {
-      if (descriptor.extents.size() < kMostExtents)
-        descriptor.extents.push_back(std::move(*extent));
+      if (descriptor.extents.size() < kMaxExtents) descriptor.extents.push_back(std::move(*extent));
       continue;
     }
     const std::size_t equals = line.find('=');

@@ -12,13 +12,13 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::uint64_t kMostTables = 1u << 17;
+constexpr std::uint64_t kMaxTables = 1u << 17;
 
 }  // namespace
 
 bool are_grain_tables(const ByteSource& file, std::uint64_t first, const DirectoryShape& shape) {
   const std::uint64_t bytes = shape.tables * shape.table_entries * 4;
-  if (shape.tables > kMostTables || first >= file.size() || bytes > file.size() - first)
+  if (shape.tables > kMaxTables || first >= file.size() || bytes > file.size() - first)
     return false;
   const std::uint64_t grains_from = std::max(shape.metadata_bytes, first + bytes);
   std::vector<std::uint32_t> grains;
@@ -45,7 +45,7 @@ bool are_grain_tables(const ByteSource& file, std::uint64_t first, const Directo
 
 std::optional<GrainTables> find_grain_tables(const ByteSource& file, const DirectoryShape& shape,
                                              std::uint64_t within) {
-  if (shape.tables == 0 || shape.tables > kMostTables) return std::nullopt;
+  if (shape.tables == 0 || shape.tables > kMaxTables) return std::nullopt;
   const std::uint64_t directory_sectors = divide_up(shape.tables * 4, kSector);
   const std::uint64_t table_sectors = divide_up(shape.table_entries * 4, kSector);
   Bytes directory(static_cast<std::size_t>(shape.tables * 4));

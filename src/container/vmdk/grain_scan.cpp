@@ -13,7 +13,7 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::size_t kMostGrains = 4u << 20;
+constexpr std::size_t kMaxGrains = 4u << 20;
 
 struct Grain {
   std::uint64_t place = 0;
@@ -84,7 +84,7 @@ std::shared_ptr<const BlockMap> scan_packed_grains(const SourcePtr& file, const 
   std::uint64_t known_to = 0;
   Bytes marker(16);
   std::uint64_t at = std::max(sectors_up(scan.from), kSector);
-  while (at + marker.size() <= file->size() && grains.size() < kMostGrains) {
+  while (at + marker.size() <= file->size() && grains.size() < kMaxGrains) {
     if (grains.size() % 1024 == 0) context.check_cancelled();
     file->read(at, marker);
     const std::uint64_t sector = le64(marker, 0);
@@ -116,9 +116,9 @@ std::shared_ptr<const BlockMap> scan_packed_grains(const SourcePtr& file, const 
                  "vmdk: what says where the grain tables are is lost; the file may be cut",
                  fmt::format("{} grains were found by their markers; {}", grains.size(),
                              sure_to > 0 ? fmt::format("from byte {} of the disk on everything is "
-                                                       "given as lost",
+                                                       "treated as unreadable",
                                                        sure_to)
-                                         : "what was not found is given as lost"));
+                                         : "what was not found is treated as unreadable"));
   return std::make_shared<FoundGrains>(std::move(grains), scan, sure_to);
 }
 

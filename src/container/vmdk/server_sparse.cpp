@@ -14,7 +14,7 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::uint64_t kMostSectors = 1ull << 50;
+constexpr std::uint64_t kMaxSectors = 1ull << 50;
 constexpr std::uint64_t kServerMark = 0x00000000CAFEBABE;
 constexpr std::uint64_t kHere = 0x1000'0000'0000'0000;
 
@@ -98,8 +98,8 @@ class ServerMap final : public BlockMap {
 
   bool lost(std::uint64_t entry_at, Range range, const RunVisitor& visit) const {
     context_.report(FindingCode::container_table, Severity::damage, {entry_at, 8},
-                    "vmdk: a table entry cannot be read, or is none",
-                    "what it speaks of is given as lost");
+                    "vmdk: a table entry cannot be read or is invalid",
+                    "what it refers to is treated as unreadable");
     return visit({Run::Kind::lost, range});
   }
 
@@ -124,18 +124,18 @@ std::optional<VmdkSparse> open_vmdk_server_sparse(const SourcePtr& file, ByteVie
     throw Error(ErrorCode::cannot_read, context.address, offset, "vmdk: " + what,
                 "look at the file with ::bytes");
   };
-  if (layout.capacity == 0 || layout.capacity > kMostSectors)
-    fail(0x10, fmt::format("a disk of {} sectors is none", layout.capacity));
+  if (layout.capacity == 0 || layout.capacity > kMaxSectors)
+    fail(0x10, fmt::format("invalid disk size: {} sectors", layout.capacity));
   if (!is_power_of_two(layout.grain) || layout.grain > 1u << 16)
-    fail(0x18, fmt::format("a grain of {} sectors is none", layout.grain));
+    fail(0x18, fmt::format("invalid grain size: {} sectors", layout.grain));
   if (layout.table_sectors == 0 || layout.table_sectors > 1u << 16)
-    fail(0x20, fmt::format("a table of {} sectors is none", layout.table_sectors));
+    fail(0x20, fmt::format("invalid table size: {} sectors", layout.table_sectors));
   for (const auto& [field, sector] :
        {std::pair<std::uint64_t, std::uint64_t>{0x80, layout.directory},
         {0x90, layout.tables},
         {0xC0, layout.grains}})
     if (sector > file->size() / kSector)
-      fail(field, fmt::format("sector {} lies outside the file", sector));
+      fail(field, fmt::format("sector {} is outside the file", sector));
   VmdkSparse result;
   result.variant = "newer server sparse";
   result.disk_bytes = layout.capacity * kSector;

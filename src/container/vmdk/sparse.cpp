@@ -21,7 +21,7 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::uint64_t kMostSectors = 1ull << 53;
+constexpr std::uint64_t kMaxSectors = 1ull << 53;
 constexpr std::uint64_t kInFooter = ~0ull;
 
 struct Layout {
@@ -125,8 +125,8 @@ class SparseMap final : public BlockMap {
     if (!primary) {
       context_.report(FindingCode::container_table, Severity::damage,
                       {layout_.directory * kSector + table * 4, 4},
-                      fmt::format("vmdk: grain table {} is said to lie outside the file", table),
-                      "its grains are given as lost");
+                      fmt::format("vmdk: grain table {} points outside the file", table),
+                      "its grains are treated as unreadable");
       return visit({Run::Kind::lost, part});
     }
     if (*primary == 0) return visit({Run::Kind::absent, part});
@@ -164,16 +164,17 @@ class SparseMap final : public BlockMap {
     Run run{Run::Kind::lost, range};
     if (!sector) {
       context_.report(FindingCode::container_table, Severity::damage, {entry_at, 4},
-                      "vmdk: a grain table cannot be read here", "its grains are given as lost");
+                      "vmdk: a grain table cannot be read here",
+                      "its grains are treated as unreadable");
     } else if (*sector == 0) {
       run.kind = Run::Kind::absent;
     } else if (*sector == 1 && layout_.zero_grains) {
       run.kind = Run::Kind::zero;
     } else if (*sector < layout_.metadata) {
-      context_.report(FindingCode::container_table, Severity::damage, {entry_at, 4},
-                      fmt::format("vmdk: grain {} is said to lie at sector {}, among the tables",
-                                  grain, *sector),
-                      "the grain is given as lost");
+      context_.report(
+          FindingCode::container_table, Severity::damage, {entry_at, 4},
+          fmt::format("vmdk: grain {} points to sector {}, among the tables", grain, *sector),
+          "the grain is treated as unreadable");
     } else if (layout_.packed) {
       pack(grain, *sector * kSector, run);
     } else {
@@ -189,10 +190,10 @@ class SparseMap final : public BlockMap {
     const std::uint64_t needed = std::min(layout_.grain_bytes(), layout_.disk_bytes() - from);
     if (place + needed > tables_->size())
       context_.report(FindingCode::container_past_end, Severity::damage, {from, needed},
-                      fmt::format("vmdk: grain {} is said to lie at byte {} of the file, which has "
+                      fmt::format("vmdk: grain {} points to byte {} of the file, which has "
                                   "{}",
                                   grain, place, tables_->size()),
-                      "what is not in the file is given as lost");
+                      "what is not in the file is treated as unreadable");
   }
 
   void pack(std::uint64_t grain, std::uint64_t place, Run& run) const {
@@ -209,7 +210,7 @@ class SparseMap final : public BlockMap {
       context_.report(
           FindingCode::container_table, Severity::damage, run.unit,
           fmt::format("vmdk: at byte {} there is not the grain {} the table says", place, grain),
-          "the grain is given as lost");
+          "the grain is treated as unreadable");
       run.kind = Run::Kind::lost;
       return;
     }
@@ -228,14 +229,15 @@ void check(const Layout& layout, const Context& context) {
     throw Error(ErrorCode::cannot_read, context.address, offset, "vmdk: " + what,
                 "look at the file with ::bytes");
   };
-  constexpr std::uint64_t kMostGrain = 1u << 16;
-  constexpr std::uint64_t kMostEntries = 1u << 20;
-  if (!is_power_of_two(layout.grain) || layout.grain > kMostGrain)
-    fail(kGrainAt, fmt::format("a grain of {} sectors is none", layout.grain));
-  if (layout.table_entries == 0 || layout.table_entries > kMostEntries)
-    fail(kTableEntriesAt, fmt::format("a grain table of {} entries is none", layout.table_entries));
-  if (layout.capacity == 0 || layout.capacity > kMostSectors)
-    fail(kCapacityAt, fmt::format("a disk of {} sectors is none", layout.capacity));
+  constexpr std::uint64_t kMaxGrain = 1u << 16;
+  constexpr std::uint64_t kMaxEntries = 1u << 20;
+  if (!is_power_of_two(layout.grain) || layout.grain > kMaxGrain)
+    fail(kGrainAt, fmt::format("invalid grain size: {} sectors", layout.grain));
+  if (layout.table_entries == 0 || layout.table_entries > kMaxEntries)
+    fail(kTableEntriesAt,
+         fmt::format("invalid grain table size: {} entries", layout.table_entries));
+  if (layout.capacity == 0 || layout.capacity > kMaxSectors)
+    fail(kCapacityAt, fmt::format("invalid disk size: {} sectors", layout.capacity));
 }
 
 // The footer of a packed file, which knows where the directory is.
@@ -258,8 +260,8 @@ DirectoryShape shape_of(const Layout& layout) {
 }
 
 bool has_lost_entries(const ByteSource& file, std::uint64_t directory, std::uint64_t tables) {
-  constexpr std::uint64_t kMostTables = 1u << 17;
-  if (directory == 0 || tables > kMostTables) return directory == 0;
+  constexpr std::uint64_t kMaxTables = 1u << 17;
+  if (directory == 0 || tables > kMaxTables) return directory == 0;
   Bytes entries(static_cast<std::size_t>(tables * 4));
   entries.resize(file.read(directory * kSector, entries).length / 4 * 4);
   for (std::size_t at = 0; at < entries.size(); at += 4)
@@ -275,7 +277,7 @@ void find_tables_behind(const ByteSource& file, Layout& layout, const Context& c
   if (!first_hurt && second_hurt && layout.second_directory != 0)
     context.report(FindingCode::container_table_copy, Severity::warning,
                    {layout.second_directory * kSector, shape.tables * 4},
-                   "vmdk: the second grain directory has lost entries", "the first is whole");
+                   "vmdk: the second grain directory has lost entries", "the first is complete");
   if (!first_hurt || !second_hurt) return;
   for (const std::uint64_t directory : {layout.directory, layout.second_directory}) {
     if (directory == 0) continue;
@@ -296,9 +298,9 @@ void find_tables_behind(const ByteSource& file, Layout& layout, const Context& c
 // 0.
 std::uint64_t tables_in_line(const ByteSource& file, const Layout& layout) {
   if (layout.tables_behind != 0) return layout.tables_behind;
-  constexpr std::uint64_t kMostTables = 1u << 17;
+  constexpr std::uint64_t kMaxTables = 1u << 17;
   const std::uint64_t tables = shape_of(layout).tables;
-  if (tables > kMostTables) return 0;
+  if (tables > kMaxTables) return 0;
   Bytes entries(static_cast<std::size_t>(tables * 4));
   if (file.read(layout.directory * kSector, entries).length < entries.size()) return 0;
   const std::uint64_t first = le32(entries, 0);
@@ -332,7 +334,7 @@ std::optional<Layout> layout_without_header(const ByteSource& file, std::uint64_
     packed = equal_ignoring_case(descriptor.create_type, "streamOptimized");
     layout.descriptor = {1, text.size() / kSector};
   }
-  if (sectors == 0 || sectors > kMostSectors) return std::nullopt;
+  if (sectors == 0 || sectors > kMaxSectors) return std::nullopt;
   layout.capacity = sectors;
   if (packed) {
     layout.packed = true;
@@ -384,15 +386,15 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (layout.packed) layout.variant = "stream-optimised";
   check(layout, context);
   // Multiplied below: no file is larger.
-  layout.metadata = std::min(layout.metadata, kMostSectors);
+  layout.metadata = std::min(layout.metadata, kMaxSectors);
   VmdkSparse result;
   result.variant = layout.variant;
   result.disk_bytes = layout.disk_bytes();
   result.grain_bytes = layout.grain_bytes();
   result.descriptor = intersect(
       {layout.descriptor.offset * kSector, layout.descriptor.length * kSector}, {0, file->size()});
-  if (layout.descriptor.offset == 0 || layout.descriptor.offset > kMostSectors ||
-      layout.descriptor.length > kMostSectors)
+  if (layout.descriptor.offset == 0 || layout.descriptor.offset > kMaxSectors ||
+      layout.descriptor.length > kMaxSectors)
     result.descriptor = {};
   result.unclean = layout.unclean;
   if (layout.directory == kInFooter) {
@@ -404,21 +406,22 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
     }
     layout.directory = footer->directory;
   }
-  if (layout.directory > kMostSectors || layout.directory * kSector >= file->size()) {
-    const bool second = layout.second_directory != 0 && layout.second_directory <= kMostSectors &&
+  if (layout.directory > kMaxSectors || layout.directory * kSector >= file->size()) {
+    const bool second = layout.second_directory != 0 && layout.second_directory <= kMaxSectors &&
                         layout.second_directory * kSector < file->size();
-    context.report(FindingCode::container_table_copy, Severity::damage, {kDirectoryAt, 8},
-                   fmt::format("vmdk: the grain directory is said to lie at sector {}, outside the "
-                               "file",
-                               layout.directory),
-                   second ? "the second directory is used" : "every grain is given as lost");
-    layout.directory = second ? layout.second_directory : kMostSectors;
+    context.report(
+        FindingCode::container_table_copy, Severity::damage, {kDirectoryAt, 8},
+        fmt::format("vmdk: the grain directory points to sector {}, outside the "
+                    "file",
+                    layout.directory),
+        second ? "the second directory is used" : "every grain is treated as unreadable");
+    layout.directory = second ? layout.second_directory : kMaxSectors;
   }
-  if (layout.second_directory > kMostSectors) layout.second_directory = 0;
+  if (layout.second_directory > kMaxSectors) layout.second_directory = 0;
   if (!layout.packed && layout.variant == "sparse") find_tables_behind(*file, layout, context);
   result.map = std::make_shared<SparseMap>(file, layout, context);
   result.takes_writes = stored_header && !layout.packed && layout.tables_behind == 0 &&
-                        layout.directory != kMostSectors;
+                        layout.directory != kMaxSectors;
   // The older server's header does not say where its tables end.
   if (!layout.packed && layout.variant == "sparse") {
     result.tables_at = tables_in_line(*file, layout);

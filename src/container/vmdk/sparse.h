@@ -44,8 +44,8 @@ struct VmdkSparse {
 std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t sectors,
                                            const Context& context);
 
-// `sparse` with grains placed by evidence where both copies of its tables are hurt. For a disk that
-// lies on no other.
+// `sparse` with grains placed by evidence where both copies of its tables are corrupt. For a disk
+// that lies on no other.
 std::shared_ptr<const BlockMap> mend_grain_tables(const SourcePtr& file, const VmdkSparse& sparse,
                                                   const Surroundings& around,
                                                   const Context& context);

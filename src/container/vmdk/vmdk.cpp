@@ -18,11 +18,11 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::uint64_t kMostText = 1u << 20;
-constexpr std::uint64_t kMostSectors = 1ull << 53;
+constexpr std::uint64_t kMaxText = 1u << 20;
+constexpr std::uint64_t kMaxSectors = 1ull << 53;
 
 std::string text_at(const ByteSource& file, Range range) {
-  Bytes bytes(static_cast<std::size_t>(std::min(range.length, kMostText)));
+  Bytes bytes(static_cast<std::size_t>(std::min(range.length, kMaxText)));
   bytes.resize(file.read(range.offset, bytes).length);
   const std::string text = text_of(bytes);
   return text.substr(0, text.find('\0'));
@@ -36,7 +36,7 @@ std::optional<std::string> descriptor_text(const ByteSource& file) {
   if (start.size() < kSector || !has_text(start, 0, kMark)) return std::nullopt;
   const std::uint64_t at = le64(start, kDescriptorOffsetAt);
   const std::uint64_t sectors = le64(start, kDescriptorSectorsAt);
-  if (at == 0 || at > file.size() / kSector || sectors > kMostText / kSector) return std::nullopt;
+  if (at == 0 || at > file.size() / kSector || sectors > kMaxText / kSector) return std::nullopt;
   return text_at(file, {at * kSector, sectors * kSector});
 }
 
@@ -70,7 +70,7 @@ class Assembly {
     std::uint64_t at = 0;
     for (const VmdkExtent& extent : descriptor_.extents) {
       context_.check_cancelled();
-      if (extent.sectors > kMostSectors || at > kMostSectors * kSector)
+      if (extent.sectors > kMaxSectors || at > kMaxSectors * kSector)
         throw Error(ErrorCode::cannot_read, context_.address, std::nullopt,
                     fmt::format("vmdk: invalid extent of {} sectors", extent.sectors),
                     "look at the descriptor with ::bytes");
@@ -105,7 +105,7 @@ class Assembly {
     if (sparse.unclean)
       context_.report(FindingCode::container_unclean, Severity::warning, {kUncleanAt, 1},
                       "vmdk: the file was not closed by its last writer",
-                      "it is read as it lies; what was written last may be missing");
+                      "it is read as it is; what was written last may be missing");
     return make_mapped_disk(std::move(parts), context_);
   }
 
@@ -172,12 +172,12 @@ class Assembly {
       source = assembly.mapped(file, *sparse, at);
       from = 0;
     }
-    if (from > kMostSectors) from = kMostSectors;
+    if (from > kMaxSectors) from = kMaxSectors;
     if (source->size() < (from + extent.sectors) * kSector)
       context_.report(FindingCode::extent_size, Severity::damage, {at, bytes},
                       fmt::format("vmdk: the extent \"{}\" has {} bytes where {} are needed", shown,
                                   source->size(), (from + extent.sectors) * kSector),
-                      "what is missing is given as lost");
+                      "what is missing is treated as unreadable");
     pieces.push_back({ExtentKind::direct, bytes, source, from * kSector});
   }
 
@@ -287,7 +287,7 @@ std::optional<Container> open_vmdk(const SourcePtr& file, const Surroundings& ar
   const bool text = !sparse && is_vmdk_descriptor(start);
   VmdkDescriptor descriptor;
   if (sparse || text) descriptor = parse_vmdk_descriptor(descriptor_text(*file).value_or(""));
-  if (!sparse && descriptor.extents.empty() && file->size() <= kMostText)
+  if (!sparse && descriptor.extents.empty() && file->size() <= kMaxText)
     if (auto by_names = descriptor_by_names(around, context)) descriptor = std::move(*by_names);
   if (!sparse && !text && descriptor.extents.empty()) return std::nullopt;
   Container container;

@@ -6,8 +6,8 @@ namespace lantern {
 
 Bytes read_exactly(const ByteSource& file, std::uint64_t at, std::size_t length) {
   if (at > file.size() || length > file.size() - at)
-    throw Error(ErrorCode::cannot_write, {}, at, "a table of the image lies outside the file",
-                "mend the image first");
+    throw Error(ErrorCode::cannot_write, {}, at, "a table of the image is outside the file",
+                "repair the image first");
   Bytes bytes(length);
   if (!file.read(at, bytes).unreadable.empty())
     throw Error(ErrorCode::cannot_write, {}, at, "a table of the image cannot be read",
@@ -16,10 +16,10 @@ Bytes read_exactly(const ByteSource& file, std::uint64_t at, std::size_t length)
 }
 
 void need_block(std::uint64_t bytes) {
-  constexpr std::uint64_t kMostBlock = 512u << 20;
-  if (bytes == 0 || bytes > kMostBlock)
-    throw Error(ErrorCode::cannot_write, {}, 0, "the size of the image's blocks is none",
-                "mend the image first");
+  constexpr std::uint64_t kMaxBlock = 512u << 20;
+  if (bytes == 0 || bytes > kMaxBlock)
+    throw Error(ErrorCode::cannot_write, {}, 0, "the image's block size is invalid",
+                "repair the image first");
 }
 
 }  // namespace lantern

@@ -1,6 +1,6 @@
 // The hard-disk format (layout: container/hdd/hard_disk.h): a new cluster goes to the end of the
 // file, then the entry that leads to it.
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
 
@@ -32,7 +32,7 @@ class HardDiskWriter final : public BlockWriter {
       throw Error(ErrorCode::unsupported, {}, at, "hdd: the file cannot become larger",
                   {Do::image, " it as another kind"});
     Bytes entry(4);
-    lay_le32(entry, 0, at / unit_bytes_);
+    store_le32(entry, 0, at / unit_bytes_);
     return {{file_, at, padded(content, cluster_bytes_), false},
             {file_, kHeaderBytes + unit.offset / cluster_bytes_ * 4, entry, true}};
   }

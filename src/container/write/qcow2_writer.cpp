@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <map>
 
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/qcow/header.h"
 #include "container/qcow/layout.h"
 #include "container/write/block_writer.h"
@@ -23,7 +23,7 @@ constexpr std::uint64_t kRawData = 2;  // the data file is a raw disk; stays tru
 
 Bytes be_entry(std::uint64_t value) {
   Bytes bytes(8);
-  lay_be64(bytes, 0, value);
+  store_be64(bytes, 0, value);
   return bytes;
 }
 
@@ -239,7 +239,7 @@ class Qcow2Writer final : public BlockWriter {
     Entry entry;
     if (cluster / per_table_ >= header_.level1_entries)
       throw Error(ErrorCode::cannot_write, {}, header_.level1_offset,
-                  "qcow2: its level 1 table ends before the disk", "mend the image first");
+                  "qcow2: its level 1 table ends before the disk", "repair the image first");
     entry.level1 =
         be64(read_exactly(*file_, header_.level1_offset + cluster / per_table_ * 8, 8), 0);
     const std::uint64_t table = entry.level1 & kOffsetMask;

@@ -1,6 +1,6 @@
 // QCOW and QED: a new cluster goes to the end of the file; then the entry that leads to it, in a
 // new table where there is none, which then gets its own entry.
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/write/block_writer.h"
 
 namespace lantern {
@@ -28,7 +28,7 @@ class TwoLevelWriter final : public BlockWriter {
       return writes;
     }
     Bytes fresh(static_cast<std::size_t>(shape_.table_entries * 8));
-    lay_bytes(fresh, static_cast<std::size_t>(within), entry(at));
+    store_bytes(fresh, static_cast<std::size_t>(within), entry(at));
     const std::uint64_t fresh_at = at + shape_.cluster_bytes;
     writes.push_back({file_, fresh_at, std::move(fresh), false});
     writes.push_back({file_, level1_at, entry(fresh_at), true});
@@ -39,9 +39,9 @@ class TwoLevelWriter final : public BlockWriter {
   Bytes entry(std::uint64_t value) const {
     Bytes bytes(8);
     if (shape_.big_endian)
-      lay_be64(bytes, 0, value);
+      store_be64(bytes, 0, value);
     else
-      lay_le64(bytes, 0, value);
+      store_le64(bytes, 0, value);
     return bytes;
   }
 

@@ -1,6 +1,6 @@
 // VDI (layout: container/vdi/layout.h): a new block goes behind the last; the count of blocks
 // first, then the entry that leads to it.
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vdi/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
@@ -35,8 +35,8 @@ class VdiWriter final : public BlockWriter {
                   "the image has no number left for a block", {Do::image, " it as another kind"});
     const std::uint64_t at = le32(header, kDataOffsetAt) + next * (block_bytes_ + extra) + extra;
     Bytes count(4), entry(4);
-    lay_le32(count, 0, next + 1);
-    lay_le32(entry, 0, next);
+    store_le32(count, 0, next + 1);
+    store_le32(entry, 0, next);
     return {{file_, at, padded(content, block_bytes_), false},
             {file_, kBlocksStoredAt, count, true},
             {file_, map_at + unit.offset / block_bytes_ * kMapEntryBytes, entry, true}};

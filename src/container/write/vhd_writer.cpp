@@ -1,7 +1,7 @@
 // VHD (layout: container/vhd/layout.h): a new block lies where the footer was. The footer goes
 // behind it first, which makes the file longer; then the block; then the entry that leads to it.
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vhd/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
@@ -38,7 +38,7 @@ class VhdWriter final : public BlockWriter {
     const Bytes end = read_exactly(*file_, old_footer, kFooterBytes);
     if (!has_text(end, 0, footer::kMark) || old_footer % kSector != 0)
       throw Error(ErrorCode::cannot_write, {}, old_footer,
-                  "vhd: the footer at the end of the file is lost", "mend the image first");
+                  "vhd: the footer at the end of the file is lost", "repair the image first");
     const std::uint64_t block_bytes = bitmap_bytes_ + block_bytes_;
     if (old_footer / kSector >= kNotStored - block_bytes / kSector)
       throw Error(ErrorCode::unsupported, {}, old_footer, "vhd: the file cannot become larger",
@@ -47,7 +47,7 @@ class VhdWriter final : public BlockWriter {
     const Bytes data = padded(content, block_bytes_);
     block.insert(block.end(), data.begin(), data.end());
     Bytes entry(4);
-    lay_be32(entry, 0, old_footer / kSector);
+    store_be32(entry, 0, old_footer / kSector);
     return {{file_, old_footer + block_bytes, end, false},
             {file_, old_footer, block, true},
             {file_, entry_at, entry, true}};

@@ -51,7 +51,7 @@ class VhdxWriter final : public BlockWriter {
     std::uint64_t at = held >> kPlaceShift << kPlaceShift;
     if ((held & kStateMask) != kPartlyPresent || at == 0) at = round_up(file_->size(), kMiB);
     Bytes entry(kEntryBytes);
-    lay_le64(entry, 0, at | kPresent);
+    store_le64(entry, 0, at | kPresent);
     return {{file_, at, padded(content, block_bytes_), false}, {file_, entry_at, entry, true}};
   }
 
@@ -68,8 +68,8 @@ class VhdxWriter final : public BlockWriter {
     change_id(std::span(made).subspan(header::kDataIdAt, header::kIdBytes), 2);
     std::vector<LayerWrite> writes;
     for (const std::size_t to : {1 - current, current}) {
-      lay_le64(made, header::kSequenceAt, le64(made, header::kSequenceAt) + 1);
-      lay_sum(made);
+      store_le64(made, header::kSequenceAt, le64(made, header::kSequenceAt) + 1);
+      store_sum(made);
       writes.push_back({file_, kHeadersAt[to], made, true});
     }
     return writes;

@@ -1,6 +1,6 @@
 // Sparse extents of VMDK that are not packed (layout: container/vmdk/sparse.h): a new grain goes to
 // the end of the file; then its entry in both tables, which are made where a directory has none.
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vmdk/layout.h"
 #include "container/write/block_writer.h"
 #include "lantern/error.h"
@@ -52,7 +52,7 @@ class VmdkWriter final : public BlockWriter {
         continue;
       }
       Bytes fresh(static_cast<std::size_t>(round_up(table_entries_ * 4, kSector)));
-      lay_bytes(fresh, static_cast<std::size_t>(within), sector(at));
+      store_bytes(fresh, static_cast<std::size_t>(within), sector(at));
       entries.push_back({file_, entry_at, sector(end), true});
       const std::uint64_t table_at = end;
       end += fresh.size();
@@ -69,7 +69,7 @@ class VmdkWriter final : public BlockWriter {
       throw Error(ErrorCode::unsupported, {}, byte, "vmdk: the file cannot become larger",
                   {Do::image, " it as another kind"});
     Bytes bytes(4);
-    lay_le32(bytes, 0, byte / kSector);
+    store_le32(bytes, 0, byte / kSector);
     return bytes;
   }
 

@@ -64,14 +64,14 @@ std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& c
     const auto copy = parse_boot_sector(sector);
     if (!copy || copy->sector_bytes != size || !sum_is_right(volume, at, size)) continue;
     context.report(FindingCode::exfat_boot, Severity::damage, {0, kRegionSectors * size},
-                   own ? "the sum of the boot region is wrong" : "there is no boot sector",
+                   own ? "the checksum of the boot region is wrong" : "there is no boot sector",
                    fmt::format("the copy at byte {} is used", at));
     return copy;
   }
   if (own)
     context.report(FindingCode::exfat_boot, Severity::damage, {0, kSector},
-                   "the sum of the boot region is wrong, and no copy is right",
-                   "it is read as it lies");
+                   "the checksum of the boot region is wrong, and no copy is right",
+                   "it is read as it is");
   return own;
 }
 

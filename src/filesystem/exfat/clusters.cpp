@@ -10,7 +10,7 @@ namespace lantern::exfat {
 namespace {
 
 constexpr std::uint64_t kFew = 64;  // clusters that are looked back over one by one
-constexpr std::uint64_t kMostSkipped =
+constexpr std::uint64_t kMaxSkipped =
     65536;  // clusters in use, between a chain and its guessed end
 
 bool met(const std::vector<ClusterRun>& runs, std::uint32_t cluster) {
@@ -71,7 +71,7 @@ std::vector<ClusterRun> Volume::free_after(const std::vector<ClusterRun>& runs,
   if (runs.empty() || !bitmap) return found;
   const std::uint64_t from = runs.back().first + runs.back().count;
   const std::uint64_t end =
-      std::min(std::uint64_t{geometry.cluster_count} + 2, from + most + kMostSkipped);
+      std::min(std::uint64_t{geometry.cluster_count} + 2, from + most + kMaxSkipped);
   for (std::uint64_t at = from; at < end && most > 0; ++at) {
     const auto cluster = static_cast<std::uint32_t>(at);
     if (in_use(cluster)) continue;

@@ -12,7 +12,7 @@ constexpr std::uint8_t kInUse = 0x80;
 constexpr std::uint8_t kFile = 0x05;  // types without that bit
 constexpr std::uint8_t kStream = 0x40;
 constexpr std::uint8_t kName = 0x41;
-constexpr std::uint64_t kMostLooked = 1u << 20;  // slots of a volume's own
+constexpr std::uint64_t kMaxLooked = 1u << 20;  // slots of a volume's own
 
 std::optional<Timestamp> time_of(std::uint32_t stamp, unsigned hundredths, std::uint8_t zone,
                                  std::uint64_t resolution) {
@@ -131,7 +131,7 @@ VolumeSlots read_volume_slots(const SourcePtr& root, bool second) {
   constexpr std::uint8_t kLabel = 0x83;
   VolumeSlots found;
   Bytes slot(kSlotBytes);
-  const std::uint64_t most = std::min(root->size(), kMostLooked * kSlotBytes);
+  const std::uint64_t most = std::min(root->size(), kMaxLooked * kSlotBytes);
   for (std::uint64_t at = 0; at + kSlotBytes <= most; at += kSlotBytes) {
     root->read(at, slot);
     const std::uint8_t type = u8(slot, 0);

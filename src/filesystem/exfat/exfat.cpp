@@ -14,6 +14,7 @@
 #include "filesystem/dos_attributes.h"
 #include "filesystem/exfat/clusters.h"
 #include "filesystem/find_in_folder.h"
+#include "filesystem/level_order.h"
 #include "filesystem/up_case.h"
 #include "filesystem/walk_guard.h"
 #include "lantern/error.h"
@@ -27,8 +28,8 @@ using namespace exfat;
 // What is left of the share of a file that nothing claims, yet something may have been written
 // over: not whole, whatever else speaks for it.
 constexpr double kUnproven = 0.99;
-constexpr std::uint64_t kMostCapitals = 0x20000;        // bytes: all there can be
-constexpr std::uint64_t kMostFolderBytes = 256u << 20;  // as the specification has it
+constexpr std::uint64_t kMaxCapitals = 0x20000;        // bytes: all there can be
+constexpr std::uint64_t kMaxFolderBytes = 256u << 20;  // as the specification has it
 
 struct Visit {
   const EntrySet& set;
@@ -63,7 +64,7 @@ class ExfatFileSystem final : public FileSystem {
     facts_.size_bytes = g.volume_bytes;
     facts_.cluster_bytes = g.cluster_bytes;
     facts_.cluster_count = g.cluster_count;
-    Bytes table(static_cast<std::size_t>(std::min(slots.capitals_bytes, kMostCapitals)));
+    Bytes table(static_cast<std::size_t>(std::min(slots.capitals_bytes, kMaxCapitals)));
     const std::uint64_t clusters = divide_up(table.size(), g.cluster_bytes);
     volume_.bytes_of(volume_.chain(slots.capitals_cluster, clusters), volume_.cached)
         ->read(0, table);
@@ -142,11 +143,29 @@ class ExfatFileSystem final : public FileSystem {
     SetReader reader;
     bool deleted = false;
     std::uint64_t slot = 0;  // of the folder's own set; 0: the root
+    std::vector<EntrySet> sorted;
+    std::size_t next_sorted = 0;
+
+    std::optional<EntrySet> next() {
+      if (sorted.empty()) return reader.next();
+      if (next_sorted == sorted.size()) return std::nullopt;
+      return std::move(sorted[next_sorted++]);
+    }
   };
 
-  Level level_of(std::vector<ClusterRun> runs, bool deleted, std::uint64_t slot) const {
+  Level level_of(std::vector<ClusterRun> runs, bool deleted, std::uint64_t slot,
+                 WalkOrder order) const {
     SetReader reader(volume_.bytes_of(runs, volume_.cached));
-    return {std::move(runs), std::move(reader), deleted, slot};
+    Level level{std::move(runs), std::move(reader), deleted, slot, {}, 0};
+    if (order == WalkOrder::as_stored) return level;
+    while (auto set = level.reader.next()) {
+      if (level.sorted.size() % 1024 == 0) volume_.context.check_cancelled();
+      level.sorted.push_back(std::move(*set));
+    }
+    sort_level(level.sorted, order, [](const EntrySet& set) {
+      return LevelKey{set.name, set.folder()};
+    });
+    return level;
   }
 
   std::uint64_t place_of(const Level& level, std::uint64_t offset) const {
@@ -160,7 +179,7 @@ class ExfatFileSystem final : public FileSystem {
 
   // The clusters of a folder, and none when a deleted one's are others' now.
   std::vector<ClusterRun> folder_runs(EntrySet set, bool deleted) const {
-    set.size_bytes = std::min(set.size_bytes, kMostFolderBytes);
+    set.size_bytes = std::min(set.size_bytes, kMaxFolderBytes);
     if (deleted && (set.first_cluster == 0 || volume_.in_use(set.first_cluster))) return {};
     std::vector<ClusterRun> runs = volume_.clusters_of(set);
     for (std::size_t i = 0; deleted && i < runs.size(); ++i)
@@ -180,16 +199,16 @@ class ExfatFileSystem final : public FileSystem {
     std::vector<std::string> path;
     std::set<std::uint32_t> entered = {g.root_cluster};
     WalkGuard guard(options, volume_.context);
-    levels.push_back(
-        level_of(volume_.chain(g.root_cluster, kMostFolderBytes / g.cluster_bytes + 1), false, 0));
+    levels.push_back(level_of(volume_.chain(g.root_cluster, kMaxFolderBytes / g.cluster_bytes + 1),
+                              false, 0, options.order));
     while (!levels.empty()) {
       Level& level = levels.back();
-      const auto set = level.reader.next();
+      const auto set = level.next();
       if (!set) {
         if (level.reader.broken() > 0)
           volume_.context.report(
               FindingCode::exfat_folder, Severity::damage, {place_of(level, 0), kSlotBytes},
-              fmt::format("{} entries of a folder are hurt", level.reader.broken()),
+              fmt::format("{} entries of a folder are corrupt", level.reader.broken()),
               "the others are listed");
         levels.pop_back();
         continue;
@@ -206,8 +225,8 @@ class ExfatFileSystem final : public FileSystem {
       if (!set->sum_is_right)
         volume_.context.report(
             FindingCode::exfat_folder, Severity::warning, {slot, kSlotBytes},
-            fmt::format("the sum of the entry \"{}\" is wrong", for_terminal(path.back())),
-            "it is read as it lies");
+            fmt::format("the checksum of the entry \"{}\" is wrong", for_terminal(path.back())),
+            "it is read as it is");
       const auto runs = set->folder() ? folder_runs(*set, deleted) : std::vector<ClusterRun>();
       WalkStep step = WalkStep::go_on;
       if (!on_the_way && (deleted || options.active)) {
@@ -221,7 +240,7 @@ class ExfatFileSystem final : public FileSystem {
         continue;
       }
       if (!guard.may_enter(levels.size(), {slot, kSlotBytes})) continue;
-      levels.push_back(level_of(runs, deleted, slot));
+      levels.push_back(level_of(runs, deleted, slot, options.order));
     }
   }
 
@@ -392,7 +411,7 @@ class ExfatFileSystem final : public FileSystem {
     entry.evidence.clear();
     entry.intact = 1;
     if (seen.deleted)
-      entry.evidence = set.deleted ? "its entry, by its sum" : "its entry in a deleted folder";
+      entry.evidence = set.deleted ? "its entry, by its checksum" : "its entry in a deleted folder";
     if (set.folder()) {
       if (seen.folder_is_lost) {
         entry.intact = 0;
@@ -475,7 +494,7 @@ std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
                    {volume->size(), geometry->volume_bytes - volume->size()},
                    fmt::format("the file system has {} bytes, its volume only {}",
                                geometry->volume_bytes, volume->size()),
-                   "what lies past the end is given as lost");
+                   "what is past the end is treated as unreadable");
   const SourcePtr whole = make_window(volume, {0, geometry->volume_bytes});
   // Clusters that are not there are walked over by nobody.
   const std::uint64_t there = volume->size() - std::min(volume->size(), geometry->heap_offset);
@@ -484,7 +503,7 @@ std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
   if (!geometry->valid_cluster(geometry->root_cluster)) return nullptr;  // cut before its root
   Volume opened{whole, make_cached(whole, context), *geometry, nullptr, context};
   const SourcePtr root = opened.bytes_of(
-      opened.chain(geometry->root_cluster, kMostFolderBytes / geometry->cluster_bytes + 1),
+      opened.chain(geometry->root_cluster, kMaxFolderBytes / geometry->cluster_bytes + 1),
       opened.cached);
   const VolumeSlots slots = read_volume_slots(root, geometry->second_fat);
   const std::uint64_t needed = (std::uint64_t{geometry->cluster_count} + 7) / 8;

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <string_view>
 
-#include "base/lay.h"
+#include "base/store.h"
 #include "filesystem/ext/block_map.h"
 
 namespace lantern::ext {
@@ -15,8 +15,8 @@ constexpr std::uint32_t kMagic = 0xEA020000;
 constexpr std::size_t kSmallRecord = 128;
 constexpr std::size_t kEntryHead = 16;
 constexpr std::size_t kBlockHead = 32;
-constexpr std::uint32_t kMostValue = 1u << 20;
-constexpr std::size_t kMostAttributes = 4096;
+constexpr std::uint32_t kMaxValue = 1u << 20;
+constexpr std::size_t kMaxAttributes = 4096;
 constexpr std::uint8_t kSystem = 7;
 constexpr std::string_view kDataName = "data";
 
@@ -36,7 +36,7 @@ std::string_view text_of_prefix(std::uint8_t prefix) {
 Bytes value_in_inode(const Volume& volume, std::uint32_t number, std::uint32_t length) {
   Bytes value;
   const auto holder = volume.inode(number);
-  if (!holder || length > kMostValue) return value;
+  if (!holder || length > kMaxValue) return value;
   value.resize(length);
   for (const BlockRun& run : map_blocks(volume, *holder).runs) {
     const std::uint64_t at = run.logical * volume.super.block_bytes;
@@ -50,11 +50,11 @@ Bytes value_in_inode(const Volume& volume, std::uint32_t number, std::uint32_t l
   return value;
 }
 
-// Entries from `at`; values counted from `base`. False when they are hurt.
+// Entries from `at`; values counted from `base`. False when they are corrupt.
 bool read_entries(const Volume& volume, ByteView bytes, std::size_t at, std::size_t base,
                   std::vector<RawAttribute>& found) {
   while (at + 4 <= bytes.size() && le32(bytes, at) != 0) {
-    if (at + kEntryHead > bytes.size() || found.size() >= kMostAttributes) return false;
+    if (at + kEntryHead > bytes.size() || found.size() >= kMaxAttributes) return false;
     const std::size_t name_bytes = u8(bytes, at);
     const std::uint32_t holder = le32(bytes, at + 4);
     const std::uint32_t length = le32(bytes, at + 8);
@@ -76,7 +76,7 @@ bool read_entries(const Volume& volume, ByteView bytes, std::size_t at, std::siz
   return true;
 }
 
-// Those behind the record itself; false when they are hurt.
+// Those behind the record itself; false when they are corrupt.
 bool read_record(const Volume& volume, ByteView record, std::vector<RawAttribute>& found) {
   if (record.size() <= kSmallRecord) return true;
   const std::size_t at = kSmallRecord + le16(record, 0x80);
@@ -86,23 +86,23 @@ bool read_record(const Volume& volume, ByteView record, std::vector<RawAttribute
 
 std::vector<RawAttribute> all_of(const Volume& volume, const Inode& inode) {
   std::vector<RawAttribute> found;
-  const auto hurt = [&](Range place) {
+  const auto damaged = [&](Range place) {
     volume.context.report(FindingCode::ext_attributes, Severity::damage, place,
-                          fmt::format("the attributes of inode {} are hurt", inode.number),
+                          fmt::format("the attributes of inode {} are corrupt", inode.number),
                           "those before the break are shown");
   };
   const auto place = volume.inode_place(inode.number);
   if (place) {
     Bytes record(static_cast<std::size_t>(place->length));
     volume.cached->read(place->offset, record);
-    if (!read_record(volume, record, found)) hurt(*place);
+    if (!read_record(volume, record, found)) damaged(*place);
   }
   if (inode.attribute_block != 0) {
     Bytes block(volume.super.block_bytes);
     const Range where{volume.block_place(inode.attribute_block), block.size()};
     if (!volume.read_block(inode.attribute_block, block) || le32(block, 0) != kMagic ||
         !read_entries(volume, block, kBlockHead, 0, found))
-      hurt(where);
+      damaged(where);
   }
   return found;
 }
@@ -112,15 +112,15 @@ std::string outside_access_list(ByteView value) {
   constexpr std::uint16_t kUser = 0x02;
   constexpr std::uint16_t kGroup = 0x08;
   Bytes list(4);
-  lay_le32(list, 0, 2);
+  store_le32(list, 0, 2);
   for (std::size_t at = 4; at + 4 <= value.size();) {
     const std::uint16_t tag = le16(value, at);
     const bool with_id = tag == kUser || tag == kGroup;
     if (with_id && at + 8 > value.size()) break;
     Bytes entry(8);
-    lay_le16(entry, 0, tag);
-    lay_le16(entry, 2, le16(value, at + 2));
-    lay_le32(entry, 4, with_id ? le32(value, at + 4) : 0xFFFFFFFF);
+    store_le16(entry, 0, tag);
+    store_le16(entry, 2, le16(value, at + 2));
+    store_le32(entry, 4, with_id ? le32(value, at + 4) : 0xFFFFFFFF);
     list.insert(list.end(), entry.begin(), entry.end());
     at += with_id ? 8 : 4;
   }

@@ -13,9 +13,9 @@ namespace {
 
 constexpr std::size_t kNodeHead = 12;
 constexpr std::size_t kNodeEntry = 12;
-constexpr std::uint16_t kMostDepth = 5;
+constexpr std::uint16_t kMaxDepth = 5;
 constexpr std::uint16_t kLongestWritten = 32768;
-constexpr std::uint64_t kMostRuns = 16u << 20;
+constexpr std::uint64_t kMaxRuns = 16u << 20;
 constexpr std::uint64_t kBlockNumbers = 1ull << 32;  // a file has no more blocks
 
 class Mapper {
@@ -41,7 +41,7 @@ class Mapper {
                            : volume_.inode_place(inode_.number).value_or(Range{});
     volume_.context.report(FindingCode::ext_block_map, Severity::damage, place,
                            fmt::format("the block map of inode {}: {}", inode_.number, what),
-                           "what it leads to is given as lost");
+                           "what it leads to is treated as unreadable");
   }
 
   // Whether bytes are a node of this tree, at most `depth` levels from its leaves.
@@ -60,9 +60,9 @@ class Mapper {
   // `range`: the blocks of the file this node may speak of.
   void extent_node(ByteView node, Range range, std::optional<std::uint16_t> depth_wanted) {
     const std::uint16_t depth = le16(node, 6);
-    if (le16(node, 0) != 0xF30A || depth > kMostDepth || (depth_wanted && depth != *depth_wanted) ||
+    if (le16(node, 0) != 0xF30A || depth > kMaxDepth || (depth_wanted && depth != *depth_wanted) ||
         kNodeHead + std::size_t{le16(node, 2)} * kNodeEntry > node.size())
-      return lose(range, 0, "a node of extents is none");
+      return lose(range, 0, "an extent tree node is invalid");
     const std::size_t count = le16(node, 2);
     for (std::size_t i = 0; i < count; ++i) {
       const std::size_t at = kNodeHead + i * kNodeEntry;
@@ -89,7 +89,7 @@ class Mapper {
     run.count = std::min(count, next - first);
     if (count == 0) return;
     if (!volume_.valid_block(run.physical) || !volume_.valid_block(run.physical + run.count - 1))
-      return lose({first, run.count}, 0, "an extent lies outside the volume");
+      return lose({first, run.count}, 0, "an extent is outside the volume");
     add(run);
   }
 
@@ -129,7 +129,7 @@ class Mapper {
     }
     if (!volume_.valid_block(block)) {
       next_ += span;
-      return lose({first, span}, 0, "a block lies outside the volume");
+      return lose({first, span}, 0, "a block is outside the volume");
     }
     if (level == 0) {
       add({first, block, 1, false});
@@ -172,7 +172,7 @@ class Mapper {
         return;
       }
     }
-    if (map_.runs.size() < kMostRuns)
+    if (map_.runs.size() < kMaxRuns)
       map_.runs.push_back(run);
     else
       map_.lost.push_back({run.logical, run.count});

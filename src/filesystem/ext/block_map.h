@@ -29,7 +29,7 @@ struct BlockRun {
 
 struct BlockMap {
   std::vector<BlockRun> runs;  // in order of their place in the file, not touching twice
-  std::vector<Range> lost;     // of the file, blocks: the part of the map for them is hurt
+  std::vector<Range> lost;     // of the file, blocks: the part of the map for them is corrupt
 };
 
 // Gives a block of the map, which speaks of `of` (blocks of the file); `right` tells whether it can

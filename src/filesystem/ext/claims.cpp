@@ -7,7 +7,7 @@ namespace lantern::ext {
 namespace {
 
 // Steps of comparing that hostile maps can ask for.
-constexpr std::uint64_t kMostSteps = 64u << 20;
+constexpr std::uint64_t kMaxSteps = 64u << 20;
 
 // A stretch of the volume and who claims it last.
 struct Stretch {
@@ -96,7 +96,7 @@ class Judge {
   void judge(std::size_t index, const BlockRun& run) {
     auto stretch = stretch_of(run.physical);
     for (std::uint64_t i = 0; i < run.count; ++i) {
-      if (++steps_ > kMostSteps) {
+      if (++steps_ > kMaxSteps) {
         lost_[index].examined = false;
         return;
       }

@@ -91,7 +91,7 @@ class ExtFileSystem final : public FileSystem {
     };
     look();
     if (!found.empty()) return found;
-    // The census is only taken when no active entry answers.
+    // The index is only taken when no active entry answers.
     options.active = false;
     options.deleted = true;
     look();
@@ -170,14 +170,13 @@ class ExtFileSystem final : public FileSystem {
     return rule == NameRule::any_case ? equal_ignoring_case(a, b) : a == b;
   }
 
-  // Thread-safe: the first caller takes the census, the others wait; afterwards it is only read.
-  const Census& census() const {
-    std::call_once(census_once_, [&] {
-      census_ = ext::take_census(volume_);
-      for (std::size_t i = 0; i < census_.lost.size(); ++i)
-        by_id_.emplace(id_of(census_.lost[i]), i);
+  // Thread-safe: the first caller takes the index, the others wait; afterwards it is only read.
+  const DeletedIndex& deleted_index() const {
+    std::call_once(index_once_, [&] {
+      index_ = ext::index_deleted(volume_);
+      for (std::size_t i = 0; i < index_.lost.size(); ++i) by_id_.emplace(id_of(index_.lost[i]), i);
     });
-    return census_;
+    return index_;
   }
 
   // Whether some of the volume is known to be unreadable: then the share that is left of active
@@ -195,13 +194,13 @@ class ExtFileSystem final : public FileSystem {
 
   const Lost* lost_of(const Entry& entry) const {
     if (entry.state == EntryState::active) return nullptr;
-    const Census& all = census();
+    const DeletedIndex& all = deleted_index();
     const auto found = by_id_.find(entry.id);
     return found == by_id_.end() ? nullptr : &all.lost[found->second];
   }
 
   void walk_as(const WalkOptions& options, NameRule rule, const EntryVisitor& visit) const {
-    const Census* const lost = options.deleted ? &census() : nullptr;
+    const DeletedIndex* const lost = options.deleted ? &deleted_index() : nullptr;
     Entry entry;
     Tree(volume_, lost)
         .walk(
@@ -266,7 +265,7 @@ class ExtFileSystem final : public FileSystem {
     } else if (!kind || (inode->links == 0 && seen.number != 0)) {
       entry.intact = 0;
       entry.size_bytes = 0;
-      entry.evidence = "its inode is none that is in use";
+      entry.evidence = "its inode is not in use";
     } else if (sized && known_unreadable() && !inode->has(kInline) && !inode->fast_symlink()) {
       const Content content = content_of(*inode, map_blocks(volume_, *inode), {}, {});
       entry.intact = share_left(content, inode->size_bytes);
@@ -424,9 +423,9 @@ class ExtFileSystem final : public FileSystem {
 
   Volume volume_;
   FileSystemFacts facts_;
-  mutable std::once_flag census_once_;
-  mutable Census census_;
-  mutable std::map<std::string, std::size_t> by_id_;  // index in census_.lost
+  mutable std::once_flag index_once_;
+  mutable DeletedIndex index_;
+  mutable std::map<std::string, std::size_t> by_id_;  // index in index_.lost
   mutable std::once_flag unreadable_once_;
   mutable bool unreadable_ = false;
 };
@@ -469,14 +468,14 @@ std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
   if (super.mended)
     context.report(FindingCode::ext_superblock, Severity::damage,
                    {kSuperblockPlace + super.mended->at, 1},
-                   "a byte of the superblock is wrong: its checksum tells which, and what it was",
+                   "a byte of the superblock is wrong: its checksum shows which, and what it was",
                    "it is read with that byte put right");
   else if (!own || !super.sum_is_right)
     context.report(FindingCode::ext_superblock, Severity::damage,
                    {kSuperblockPlace, kSuperblockBytes},
                    own ? "the checksum of the superblock is wrong"
-                       : "there is no superblock that can be where it should",
-                   own ? "it is read as it lies, no better copy was found"
+                       : "there is no valid superblock where it should be",
+                   own ? "it is read as it is, there is no better copy"
                        : fmt::format("the copy at byte {} is used", super.place));
   if ((super.needed & ~kKnownNeeded) != 0)
     context.report(FindingCode::ext_feature, Severity::warning, {kSuperblockPlace + 0x60, 4},
@@ -488,7 +487,7 @@ std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
                    {volume->size(), super.volume_bytes() - volume->size()},
                    fmt::format("the file system has {} bytes, its volume only {}",
                                super.volume_bytes(), volume->size()),
-                   "what lies past the end is given as lost");
+                   "what is past the end is treated as unreadable");
   const SourcePtr whole = make_window(volume, {0, super.volume_bytes()});
   Volume opened{whole, make_cached(whole, context), super, volume->size(), context};
   if (super.journal_is_elsewhere()) opened.journal = sources.other(uuid_text(super.journal_uuid));

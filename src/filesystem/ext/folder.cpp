@@ -13,7 +13,7 @@ namespace {
 constexpr std::size_t kEntryHead = 8;
 constexpr std::uint8_t kChecksum = 0xDE;
 constexpr std::size_t kTail = 12;
-constexpr std::uint8_t kMostType = 7;
+constexpr std::uint8_t kMaxType = 7;
 
 std::size_t length_at(ByteView block, std::size_t at) {
   const std::size_t length = le16(block, at + 4);
@@ -61,7 +61,7 @@ void read_removed(const Volume& volume, ByteView block, std::size_t from, std::s
     if (is_entry(volume, block.first(to), from) && le32(block, from) != 0 &&
         name_bytes_at(volume, block, from) > 0 &&
         (!volume.super.has(kFileType) ||
-         (u8(block, from + 7) >= 1 && u8(block, from + 7) <= kMostType))) {
+         (u8(block, from + 7) >= 1 && u8(block, from + 7) <= kMaxType))) {
       FolderEntry entry = entry_at(volume, block, from);
       if (is_name(entry.name)) {
         from += room_for(entry.name.size());
@@ -116,7 +116,7 @@ bool is_folder_block(const Volume& volume, ByteView block) {
     if (!is_entry(volume, block, at)) return false;
     if (le32(block, at) != 0) {
       const std::size_t bytes = name_bytes_at(volume, block, at);
-      if (bytes == 0 || u8(block, at + 7) > kMostType) return false;
+      if (bytes == 0 || u8(block, at + 7) > kMaxType) return false;
       any = true;
     } else if (u8(block, at + 7) == kChecksum) {
       any = any || at > 0;
@@ -164,7 +164,7 @@ bool FolderReader::load() {
     if (!read || !block_.whole)
       volume_->context.report(FindingCode::ext_folder, Severity::damage, place,
                               fmt::format("a block of the folder of inode {} {}", number_,
-                                          read ? "is hurt" : "cannot be read"),
+                                          read ? "is corrupt" : "cannot be read"),
                               "the entries that can be are listed");
     return true;
   }

@@ -2,7 +2,7 @@
 #include "filesystem/unix_mode.h"
 
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::ext {
 namespace {
@@ -30,8 +30,8 @@ std::optional<Timestamp> time_of(ByteView record, std::size_t at, std::size_t ex
 std::uint32_t checksum_seed(const Superblock& super, std::uint32_t number,
                             std::uint32_t generation) {
   std::array<std::byte, 8> bytes{};
-  lay_le32(bytes, 0, number);
-  lay_le32(bytes, 4, generation);
+  store_le32(bytes, 0, number);
+  store_le32(bytes, 4, generation);
   return crc32c_chain(super.checksum_seed, bytes);
 }
 

@@ -6,7 +6,7 @@
 #include <set>
 
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::ext {
 namespace {
@@ -23,7 +23,7 @@ constexpr std::uint32_t kFastCommits = 0x20;
 constexpr std::uint32_t kEscaped = 1;
 constexpr std::uint32_t kSameUuid = 2;
 constexpr std::uint32_t kLastTag = 8;
-constexpr std::uint64_t kMostBlocks = 16u << 20;
+constexpr std::uint64_t kMaxBlocks = 16u << 20;
 
 struct Tag {
   std::uint64_t block = 0;
@@ -115,7 +115,7 @@ class Log {
   bool fits(const Tag& tag, std::uint32_t of, ByteView block) const {
     if ((features & (kSums | kOldSums)) != 0) {
       std::array<std::byte, 4> number{};
-      lay_be32(number, 0, of);
+      store_be32(number, 0, of);
       const std::uint32_t sum = crc32c_chain(crc32c_chain(seed_, number), block);
       return (features & kSums) != 0 ? sum == tag.checksum : (sum & 0xFFFF) == tag.checksum;
     }
@@ -142,14 +142,14 @@ class Log {
   bool find_blocks() {
     if (volume_->journal) {
       head_ = journal_start(volume_->super.block_bytes) / volume_->super.block_bytes;
-      block_count_ = std::min(volume_->journal->size() / volume_->super.block_bytes, kMostBlocks);
+      block_count_ = std::min(volume_->journal->size() / volume_->super.block_bytes, kMaxBlocks);
       return true;
     }
     if (volume_->super.journal_inode == 0) return false;
     const auto inode = volume_->inode(volume_->super.journal_inode);
     if (!inode || !inode->has_content()) return false;
     for (const BlockRun& run : map_blocks(*volume_, *inode).runs)
-      for (std::uint64_t i = 0; i < run.count && run.logical + i < kMostBlocks; ++i) {
+      for (std::uint64_t i = 0; i < run.count && run.logical + i < kMaxBlocks; ++i) {
         places_.resize(static_cast<std::size_t>(run.logical + i + 1));
         places_.back() = run.physical + i;
       }
@@ -344,7 +344,7 @@ bool is_journal_start(ByteView block) {
 
 bool read_copy(const Volume& volume, const JournalCopy& copy, std::span<std::byte> out) {
   const bool whole = read_block(volume, copy.place, out);
-  if (copy.escaped) lay_be32(out, 0, kMagic);
+  if (copy.escaped) store_be32(out, 0, kMagic);
   return whole;
 }
 
@@ -362,7 +362,7 @@ SourcePtr replay_journal(const Volume& volume) {
                                               "journal is on, {}, is not among the sources",
                                               uuid_text(volume.super.journal_uuid))
                                 : "the volume was not unmounted, and its journal is not in it",
-                            "it is read as it lies: what was written last may be missing");
+                            "it is read as it is: what was written last may be missing");
     return volume.raw;
   }
   if (log->start == 0) return volume.raw;
@@ -381,7 +381,7 @@ SourcePtr replay_journal(const Volume& volume) {
   }
   volume.context.report(
       FindingCode::ext_journal, Severity::note, place, "the volume was not unmounted",
-      fmt::format("{} transactions of its journal, {} blocks, are laid over it in memory",
+      fmt::format("{} transactions of its journal, {} blocks, are replayed in memory",
                   found.committed_to - found.committed_from, blocks.size()));
   if (blocks.empty()) return volume.raw;
   return std::make_shared<OverlaidVolume>(volume, std::move(blocks));

@@ -10,9 +10,9 @@
 namespace lantern::ext {
 namespace {
 
-constexpr std::uint32_t kMostLogBlock = 6;  // 64 KiB
-constexpr std::uint32_t kMostLogCluster = 20;
-constexpr std::uint32_t kLeastGroup = 256;  // blocks: no maker makes smaller ones
+constexpr std::uint32_t kMaxLogBlock = 6;  // 64 KiB
+constexpr std::uint32_t kMaxLogCluster = 20;
+constexpr std::uint32_t kMinGroup = 256;  // blocks: no maker makes smaller ones
 constexpr std::uint16_t kOldInodeBytes = 128;
 constexpr std::uint32_t kDefaultBitsOfByte = 8;
 constexpr std::uint64_t kDefaultClusterBlocks = 16;
@@ -106,7 +106,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
   s.place = place;
   const std::uint32_t log_block = le32(bytes, 0x18);
   const std::uint32_t log_cluster = le32(bytes, 0x1C);
-  if (log_block > kMostLogBlock) return std::nullopt;
+  if (log_block > kMaxLogBlock) return std::nullopt;
   s.block_bytes = 1024u << log_block;
   s.ignorable = le32(bytes, 0x5C);
   s.needed = le32(bytes, kNeededAt);
@@ -120,13 +120,13 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
   s.blocks_per_group = le32(bytes, 0x20);
   s.inodes_per_group = le32(bytes, 0x28);
   if (s.has(kBigClusters)) {
-    if (log_cluster < log_block || log_cluster > kMostLogCluster) return std::nullopt;
+    if (log_cluster < log_block || log_cluster > kMaxLogCluster) return std::nullopt;
     s.cluster_blocks = 1u << (log_cluster - log_block);
   }
   if (s.has(kWide)) s.descriptor_bytes = le16(bytes, 0xFE);
   const std::uint32_t bits = s.block_bytes * kDefaultBitsOfByte;
   if (!is_power_of_two(s.inode_bytes) || s.inode_bytes < kOldInodeBytes ||
-      s.inode_bytes > s.block_bytes || s.blocks_per_group < kLeastGroup ||
+      s.inode_bytes > s.block_bytes || s.blocks_per_group < kMinGroup ||
       s.blocks_per_group / s.cluster_blocks > bits || s.inodes_per_group == 0 ||
       s.inodes_per_group > bits || s.first_data_block > 1 || s.block_count <= s.first_data_block ||
       s.block_count >= (1ull << 48) ||

@@ -7,7 +7,7 @@
 #include <unordered_set>
 #include <vector>
 
-#include "filesystem/ext/census.h"
+#include "filesystem/ext/deleted_index.h"
 #include "filesystem/ext/folder.h"
 
 namespace lantern::ext {
@@ -25,8 +25,8 @@ struct Visit {
 
 class Tree {
  public:
-  // `census`: may be empty when lost entries are not asked for.
-  Tree(const Volume& volume, const Census* census) : volume_(volume), census_(census) {}
+  // `index`: may be empty when lost entries are not asked for.
+  Tree(const Volume& volume, const DeletedIndex* index) : volume_(volume), index_(index) {}
 
   // Names of `options.under` are compared by `same`.
   using SameName = std::function<bool(const std::string&, const std::string&)>;
@@ -34,19 +34,32 @@ class Tree {
             const std::function<WalkStep(const Visit&)>& visit);
 
  private:
+  // An entry of a folder, or a lost one that belongs there.
+  struct Item {
+    std::string name;
+    std::uint32_t number = 0;
+    std::uint8_t type = 0;
+    std::uint64_t place = 0;
+    const Lost* lost = nullptr;
+  };
+
   struct Level {
     std::optional<FolderReader> reader;  // empty: done, or a lost folder without one
-    std::vector<std::size_t> lost;       // of the census
+    std::vector<std::size_t> lost;       // of the index
     std::size_t next_lost = 0;
     InodeKey key{};
     bool in_lost = false;  // found through a lost folder
+    std::vector<Item> sorted;
+    std::size_t next_sorted = 0;
   };
 
   Level level_of(const Inode& inode, bool in_lost, bool is_lost) const;
-  bool take(const Visit& visit, const Inode* inode);
+  std::optional<Item> next_stored(Level& level) const;
+  std::optional<Item> next(Level& level, WalkOrder order) const;
+  void sort(Level& level, WalkOrder order) const;
 
   const Volume& volume_;
-  const Census* census_;
+  const DeletedIndex* index_;
 };
 
 }  // namespace lantern::ext

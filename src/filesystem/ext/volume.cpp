@@ -6,7 +6,7 @@
 #include <limits>
 
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::ext {
 namespace {
@@ -67,7 +67,7 @@ std::optional<std::uint16_t> descriptor_sum(const Superblock& super, std::uint32
                                             ByteView descriptor) {
   constexpr std::array<std::byte, 2> kZero{};
   std::array<std::byte, 4> own{};
-  lay_le32(own, 0, number);
+  store_le32(own, 0, number);
   if (super.has(kMetadataSums)) {
     std::uint32_t sum = crc32c_chain(super.checksum_seed, own);
     sum = crc32c_chain(sum, descriptor.first(kSumAt));
@@ -131,7 +131,7 @@ std::optional<Group> Volume::group(std::uint32_t number) const {
   context.report(FindingCode::ext_groups, Severity::damage,
                  {first_place.value_or(0), super.descriptor_bytes},
                  fmt::format("the descriptor of group {} and its copies cannot be", number),
-                 "the files of this group are given as lost");
+                 "the files of this group are treated as unreadable");
   return std::nullopt;
 }
 
@@ -163,8 +163,7 @@ std::optional<Inode> Volume::inode(std::uint32_t number) const {
   Inode inode = parse_inode(super, number, record);
   if (!inode.sum_is_right && !all_zero(record))
     context.report(FindingCode::ext_inode, Severity::warning, *place,
-                   fmt::format("the checksum of inode {} is wrong", number),
-                   "it is read as it lies");
+                   fmt::format("the checksum of inode {} is wrong", number), "it is read as it is");
   return inode;
 }
 

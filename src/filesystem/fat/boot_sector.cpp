@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::size_t kSectorBytes = 512;
 constexpr std::uint32_t kSlotBytes = 32;
-constexpr std::uint32_t kMostClusterBytes = 512 * 1024;
+constexpr std::uint32_t kMaxClusterBytes = 512 * 1024;
 constexpr std::array<std::uint64_t, 4> kSpareAt = {6ull * 512, 6ull * 4096, 6ull * 1024,
                                                    6ull * 2048};
 
@@ -57,7 +57,7 @@ std::optional<Geometry> parse_boot_sector(ByteView sector) {
   if (!is_power_of_two(g.sector_bytes) || g.sector_bytes < 512 || g.sector_bytes > 4096)
     return std::nullopt;
   g.cluster_bytes = g.sector_bytes * sectors_per_cluster;
-  if (!is_power_of_two(sectors_per_cluster) || g.cluster_bytes > kMostClusterBytes)
+  if (!is_power_of_two(sectors_per_cluster) || g.cluster_bytes > kMaxClusterBytes)
     return std::nullopt;
   if (reserved == 0 || g.table_count == 0 || g.table_count > 4 || !known_media(g.media))
     return std::nullopt;
@@ -110,7 +110,7 @@ std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& c
         fit(*spare, volume).points <= points)
       continue;
     context.report(FindingCode::fat_boot_sector, Severity::damage, {0, kSectorBytes},
-                   first ? "the boot sector does not fit what lies behind it"
+                   first ? "the boot sector does not fit what follows it"
                          : "the boot sector is not readable as one",
                    fmt::format("its spare copy at byte {} is used", offset));
     return spare;

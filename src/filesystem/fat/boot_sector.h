@@ -56,7 +56,7 @@ struct Geometry {
 // Empty when these 512 bytes are no FAT boot sector.
 std::optional<Geometry> parse_boot_sector(ByteView sector);
 
-// The first boot sector, or on FAT32 its spare when the first is hurt.
+// The first boot sector, or on FAT32 its spare when the first is corrupt.
 std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& context);
 
 }  // namespace lantern::fat

@@ -9,7 +9,7 @@
 
 #include "filesystem/allocation_runs.h"
 #include "filesystem/dos_attributes.h"
-#include "filesystem/fat/census.h"
+#include "filesystem/fat/cluster_index.h"
 #include "filesystem/fat/tree.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
@@ -49,7 +49,7 @@ class FatFileSystem final : public FileSystem {
   }
 
   void walk(const WalkOptions& options, const EntryVisitor& visit) const override {
-    Layout& layout = census();
+    Layout& layout = cluster_index();
     Entry entry;
     Tree(disk_, layout, Tree::Mode::read).walk(options, [&](const Visit& seen) {
       fill(entry, seen, layout);
@@ -64,7 +64,7 @@ class FatFileSystem final : public FileSystem {
     options.deleted = true;
     options.max_depth = 1;
     options.under.assign(path.begin(), path.end() - 1);
-    Layout& layout = census();
+    Layout& layout = cluster_index();
     Entry entry;
     const auto take = [&](const Visit& seen) {
       const bool same =
@@ -89,7 +89,7 @@ class FatFileSystem final : public FileSystem {
     if (error != std::errc{} || end != id.data() + id.size()) return std::nullopt;
     WalkOptions all;
     all.deleted = true;
-    Layout& layout = census();
+    Layout& layout = cluster_index();
     std::optional<Entry> found;
     Tree(disk_, layout, Tree::Mode::read).walk(all, [&](const Visit& seen) {
       if (seen.slot_offset != number) return WalkStep::go_on;
@@ -115,8 +115,8 @@ class FatFileSystem final : public FileSystem {
     slot.size_bytes = le32(raw, 28);
     Content content;
     std::vector<Piece> pieces;
-    for (const fat::BytePart& part :
-         content_parts(disk_, census(), slot, entry.number, entry.state != EntryState::active)) {
+    for (const fat::BytePart& part : content_parts(disk_, cluster_index(), slot, entry.number,
+                                                   entry.state != EntryState::active)) {
       const bool lost = part.certainty == fat::Certainty::lost;
       if (lost) append(content.lost, part.range);
       if (part.certainty == fat::Certainty::doubtful) append(content.doubtful, part.range);
@@ -151,9 +151,9 @@ class FatFileSystem final : public FileSystem {
       ranges.push_back(range);
   }
 
-  // Thread-safe: the first caller takes the census, the others wait; afterwards it is only read.
-  Layout& census() const {
-    std::call_once(once_, [&] { layout_ = std::make_unique<Layout>(fat::take_census(disk_)); });
+  // Thread-safe: the first caller takes the index, the others wait; afterwards it is only read.
+  Layout& cluster_index() const {
+    std::call_once(once_, [&] { layout_ = std::make_unique<Layout>(fat::index_clusters(disk_)); });
     return *layout_;
   }
 
@@ -246,7 +246,7 @@ std::shared_ptr<const FileSystem> open_fat(const FileSystemSources& sources,
                    {volume->size(), geometry->volume_bytes - volume->size()},
                    fmt::format("the file system has {} bytes, its volume only {}",
                                geometry->volume_bytes, volume->size()),
-                   "what lies past the end is given as lost");
+                   "what is past the end is treated as unreadable");
   const auto own = volume->logical_sector_size();
   if (own && *own != geometry->sector_bytes)
     context.report(

@@ -1,5 +1,5 @@
-// Layout: which clusters belong to whom, as far as the disk still tells. Learned once, by a census
-// of the whole tree (census.h), and only read afterwards: any thread may then ask it.
+// Layout: which clusters belong to whom, as far as the disk still tells. Learned once, by a index
+// of the whole tree (cluster_index.h), and only read afterwards: any thread may then ask it.
 #pragma once
 
 #include <cstdint>
@@ -30,7 +30,7 @@ struct Placed {
     next_free,    // into the next free clusters, passing over clusters in use and folder starts
     first_taken,  // in one run; its first cluster, at least, has another owner now
     no_start,     // no first cluster is known
-    not_examined  // the budget of the census ran out
+    not_examined  // the budget of the index ran out
   };
   std::uint64_t slot_offset = 0;
   std::size_t first_part = 0;  // in Layout::parts

@@ -14,7 +14,7 @@ namespace lantern::fat {
 namespace {
 
 constexpr std::size_t kPiece = 64u << 10;
-constexpr std::size_t kMostVolumes = 64;
+constexpr std::size_t kMaxVolumes = 64;
 // Entries that must name their own place before a part of a table counts as known.
 constexpr std::size_t kEnoughEntries = 48;
 
@@ -26,7 +26,7 @@ struct Volume {
 void add_volume(std::vector<Volume>& volumes, std::uint64_t start, const Geometry& geometry) {
   const bool had = std::any_of(volumes.begin(), volumes.end(),
                                [&](const Volume& v) { return v.start == start; });
-  if (!had && volumes.size() < kMostVolumes) volumes.push_back({start, geometry});
+  if (!had && volumes.size() < kMaxVolumes) volumes.push_back({start, geometry});
 }
 
 std::optional<Geometry> boot_sector_at(const ByteSource& source, std::uint64_t at) {

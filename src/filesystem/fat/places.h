@@ -1,5 +1,5 @@
 // What a FAT volume tells of where a loose piece of the disk belongs: its boot sector says how many
-// sectors lie before the volume, a folder says which cluster it begins in, and most entries of the
+// sectors are before the volume, a folder says which cluster it begins in, and most entries of the
 // table name the cluster that follows them.
 #pragma once
 

@@ -14,7 +14,7 @@ constexpr std::uint8_t kDeleted = 0xE5;
 constexpr std::uint8_t kStandsForE5 = 0x05;
 constexpr std::uint8_t kLongAttributes = 0x0F;
 constexpr std::size_t kUnitsPerPart = 13;
-constexpr std::size_t kMostParts = 20;
+constexpr std::size_t kMaxParts = 20;
 
 bool is_long_part(ByteView slot) {
   return (u8(slot, 11) & 0x3F) == kLongAttributes && u8(slot, 12) == 0 && le16(slot, 26) == 0;
@@ -141,7 +141,7 @@ void SlotReader::attach_long_name(Slot& s) const {
   std::optional<std::uint8_t> sum;
   bool ended = false;
   std::size_t parts = 0;
-  while (parts < kMostParts && parts < s.index && !ended) {
+  while (parts < kMaxParts && parts < s.index && !ended) {
     const ByteView part = slot(s.index - 1 - parts);
     if (!is_long_part(part)) break;
     const std::uint8_t number = u8(part, 0);
@@ -245,7 +245,7 @@ bool looks_like_folder_part(ByteView bytes) {
     }
     if (ended) return false;
     if (is_long_part(raw)) {
-      if (first != kDeleted && ((first & 0x3F) == 0 || (first & 0x3F) > kMostParts)) return false;
+      if (first != kDeleted && ((first & 0x3F) == 0 || (first & 0x3F) > kMaxParts)) return false;
       continue;
     }
     if ((u8(raw, 11) & 0xC0) != 0 || first == '.' || !could_be_written(raw)) return false;

@@ -1,4 +1,5 @@
 #include "filesystem/fat/tree.h"
+#include "filesystem/level_order.h"
 #include "filesystem/walk_guard.h"
 
 #include <fmt/format.h>
@@ -14,7 +15,7 @@ namespace {
 
 // The specification allows 65,536 slots; more is read with a word, up to eight times that.
 constexpr std::uint64_t kSpecifiedFolderBytes = 65536 * kSlotBytes;
-constexpr std::uint64_t kMostFolderBytes = 8 * kSpecifiedFolderBytes;
+constexpr std::uint64_t kMaxFolderBytes = 8 * kSpecifiedFolderBytes;
 // How far ahead a folder's next part is looked for when the table no longer says.
 constexpr std::uint32_t kContinuationReach = 8192;
 // Stands in for what cannot be read.
@@ -87,7 +88,7 @@ Folder Tree::read_folder(std::uint32_t first) {
   const auto known = layout_.folders.find(first);
   if (known != layout_.folders.end()) return read_runs(known->second);
   return read_runs(
-      disk_.table.chain(cursor_, first, kMostFolderBytes / disk_.geometry.cluster_bytes).runs);
+      disk_.table.chain(cursor_, first, kMaxFolderBytes / disk_.geometry.cluster_bytes).runs);
 }
 
 bool Tree::available(std::uint32_t cluster) {
@@ -100,14 +101,14 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
   const auto known = layout_.folders.find(first);
   if (known != layout_.folders.end()) return known->second;
   if (!disk_.geometry.valid_cluster(first)) return layout_.folders[first] = {};
-  const std::uint64_t most = kMostFolderBytes / disk_.geometry.cluster_bytes;
+  const std::uint64_t most = kMaxFolderBytes / disk_.geometry.cluster_bytes;
   Chain chain = disk_.table.chain(cursor_, first, most);
   const Range place{disk_.geometry.cluster_offset(first), disk_.geometry.cluster_bytes};
   if (chain.clusters * disk_.geometry.cluster_bytes > kSpecifiedFolderBytes)
     disk_.context.report(FindingCode::fat_folder_too_large, Severity::warning, place,
                          fmt::format("a folder of {} bytes is larger than the format allows",
                                      chain.clusters * disk_.geometry.cluster_bytes),
-                         fmt::format("up to {} bytes of it are listed", kMostFolderBytes));
+                         fmt::format("up to {} bytes of it are listed", kMaxFolderBytes));
   if (chain.end == Chain::End::whole) return chain.runs;
   if (chain.end == Chain::End::loop) {
     disk_.context.report(
@@ -117,7 +118,8 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
     return layout_.folders[first] = chain.runs;
   }
   std::vector<ClusterRun> runs = chain.runs;
-  if (runs.empty()) runs.push_back({first, 1});  // free in the table: deleted, or the table is hurt
+  if (runs.empty())
+    runs.push_back({first, 1});  // free in the table: deleted, or the table is corrupt
   continue_folder(runs);
   return layout_.folders[first] = runs;
 }
@@ -222,22 +224,47 @@ std::string Tree::root_label() {
   return {};
 }
 
+// In a sorted walk `next_slot` counts in the sorted list.
+std::optional<Slot> Tree::next_slot(Level& level, WalkOrder order) const {
+  std::size_t from = level.next_slot;
+  if (order != WalkOrder::as_stored) {
+    if (level.next_slot == level.sorted.size()) return std::nullopt;
+    from = level.sorted[level.next_slot++];
+  }
+  const auto slot = SlotReader(level.folder.bytes, disk_.wide(), level.deleted, from).next();
+  if (slot && order == WalkOrder::as_stored) level.next_slot = slot->index + 1;
+  return slot;
+}
+
+void Tree::sort(Level& level, WalkOrder order) const {
+  if (order == WalkOrder::as_stored) return;
+  SlotReader reader(level.folder.bytes, disk_.wide(), level.deleted);
+  std::vector<Slot> slots;
+  while (auto slot = reader.next()) {
+    if (slots.size() % 1024 == 0) disk_.context.check_cancelled();
+    slots.push_back(std::move(*slot));
+  }
+  sort_level(slots, order, [&](const Slot& slot) {
+    return LevelKey{display_name(slot, disk_.code_page), slot.folder()};
+  });
+  for (const Slot& slot : slots) level.sorted.push_back(slot.index);
+}
+
 void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const Visit&)>& visit) {
   std::vector<Level> levels;
   std::unordered_set<std::uint32_t> entered;
   std::vector<std::string> path;
   WalkGuard guard(options, disk_.context);
-  levels.push_back({read_root(), 0, false, 0, 0});
+  levels.push_back({read_root(), 0, false, 0, 0, {}});
+  sort(levels.back(), options.order);
   entered.insert(disk_.geometry.root_cluster);
   while (!levels.empty()) {
     Level& level = levels.back();
-    const auto slot =
-        SlotReader(level.folder.bytes, disk_.wide(), level.deleted, level.next_slot).next();
+    const auto slot = next_slot(level, options.order);
     if (!slot) {
       levels.pop_back();
       continue;
     }
-    level.next_slot = slot->index + 1;
     guard.meet();
     if (slot->label() || slot->dot()) continue;
     const bool deleted = slot->deleted || level.deleted;
@@ -270,7 +297,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
       if (!deleted)
         disk_.context.report(FindingCode::fat_folder_broken, Severity::damage,
                              {slot_offset, kSlotBytes},
-                             fmt::format("the folder \"{}\" names cluster {}, which is none",
+                             fmt::format("the folder \"{}\" names cluster {}, which is invalid",
                                          for_terminal(path.back()), slot->first_cluster()),
                              "it is listed without content");
       continue;
@@ -283,7 +310,7 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
     if (!guard.may_enter(levels.size(), {slot_offset, kSlotBytes})) continue;
     const Range start{disk_.geometry.cluster_offset(*cluster), kFolderStartBytes};
     const auto dots = folder_start(*cluster);
-    Level inside{read_folder(*cluster), 0, deleted, *cluster, slot_offset};
+    Level inside{read_folder(*cluster), 0, deleted, *cluster, slot_offset, {}};
     if (!deleted && (!dots || dots->self != *cluster)) {
       const bool shaped =
           looks_like_folder_part(ByteView(inside.folder.bytes)
@@ -293,10 +320,11 @@ void Tree::walk(const WalkOptions& options, const std::function<WalkStep(const V
           FindingCode::fat_folder_broken, Severity::damage, start,
           fmt::format("the folder \"{}\" does not begin as one", for_terminal(path.back())),
           shaped || dots ? "what is shaped like entries is listed"
-                         : "what lies there is no folder and is not listed");
+                         : "what is there is not a folder and is not listed");
       if (!shaped && !dots) continue;
     }
     levels.push_back(std::move(inside));
+    sort(levels.back(), options.order);
   }
 }
 

@@ -49,7 +49,11 @@ class Tree {
     bool deleted = false;
     std::uint32_t cluster = 0;  // 0: the root
     std::uint64_t slot_offset = 0;
+    std::vector<std::size_t> sorted;  // slots in the order of the walk, when that is not as stored
   };
+
+  std::optional<Slot> next_slot(Level& level, WalkOrder order) const;
+  void sort(Level& level, WalkOrder order) const;
 
   Folder read_root();
   Folder read_folder(std::uint32_t first);

@@ -361,7 +361,7 @@ class IsoFileSystem final : public FileSystem {
     FolderReader reader(shape_, block / shape_.session.block_bytes, 2 * kBlock);
     while (auto node = reader.next())
       if (node->at == at) return *node;
-    throw Error(ErrorCode::not_found, shape_.context.address, at, "no record stands here",
+    throw Error(ErrorCode::not_found, shape_.context.address, at, "there is no record here",
                 {Do::list_ids, " shows the entries"});
   }
 
@@ -392,7 +392,7 @@ class IsoFileSystem final : public FileSystem {
         if (pieces.size() % 1024 == 0) shape_.context.check_cancelled();
         if (pieces.size() > kMaxPieces)
           throw Error(ErrorCode::cannot_read, shape_.context.address, node.at,
-                      "the file lies in more pieces than can be", "extract the other files");
+                      "the file is in more pieces than are possible", "extract the other files");
         if (at >= shape_.volume->size()) {
           add(at, left);
           break;
@@ -490,11 +490,12 @@ std::shared_ptr<const FileSystem> open_iso9660(const FileSystemSources& sources,
     context.report(
         FindingCode::iso_volume_size, Severity::damage, {volume->size(), end - volume->size()},
         fmt::format("the file system has {} bytes, its volume only {}", end, volume->size()),
-        "what lies past the end is treated as unreadable");
+        "what is past the end is treated as unreadable");
   if (newest.udf)
-    context.report(FindingCode::iso_beside_udf, Severity::warning, {},
-                   "a UDF file system stands beside it, which is not read here: it may hold more",
-                   "what ISO 9660 names is listed");
+    context.report(
+        FindingCode::iso_beside_udf, Severity::warning, {},
+        "there is a UDF file system as well, which is not read here: it may have more files",
+        "what ISO 9660 names is listed");
   return open_session(volume, newest, std::move(sessions), context);
 }
 

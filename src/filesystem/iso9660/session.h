@@ -33,7 +33,7 @@ struct Session {
   Root primary;
   std::optional<Root> joliet;
   std::uint64_t boot_catalog = 0;  // block; 0: none
-  bool udf = false;                // a UDF file system stands beside it
+  bool udf = false;                // a UDF file system is beside it
 };
 
 // A primary volume descriptor, all its block; empty when its figures do not fit each other.

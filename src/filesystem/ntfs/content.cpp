@@ -13,8 +13,8 @@
 namespace lantern::ntfs {
 namespace {
 
-constexpr std::uint64_t kMostChunks = 1u << 24;
-constexpr std::uint64_t kMostUnitBytes = 16u << 20;
+constexpr std::uint64_t kMaxChunks = 1u << 24;
+constexpr std::uint64_t kMaxUnitBytes = 16u << 20;
 
 void add(std::vector<Range>& ranges, Range range) {
   if (range.empty()) return;
@@ -140,9 +140,9 @@ void Owners::judge(const File& file, Range clusters, const Visitor& visit) const
       visit(part, Verdict::gone);
       continue;
     }
-    census_.live.parts(part, [&](Range of_part, bool live) {
+    index_.live.parts(part, [&](Range of_part, bool live) {
       if (live) return visit(of_part, Verdict::gone);
-      census_.deleted.parts_claimed_twice(of_part, [&](Range least, bool twice) {
+      index_.deleted.parts_claimed_twice(of_part, [&](Range least, bool twice) {
         if (twice)
           judge_disputed(file, least, visit);
         else
@@ -154,13 +154,13 @@ void Owners::judge(const File& file, Range clusters, const Visitor& visit) const
 
 void Owners::judge_disputed(const File& file, Range clusters, const Visitor& visit) const {
   auto owner =
-      std::partition_point(census_.last_owners.begin(), census_.last_owners.end(),
+      std::partition_point(index_.last_owners.begin(), index_.last_owners.end(),
                            [&](const LastOwner& o) { return o.clusters.end() <= clusters.offset; });
   for (std::uint64_t at = clusters.offset; at < clusters.end();) {
-    const bool told = owner != census_.last_owners.end() && owner->clusters.offset <= at;
-    const std::uint64_t next = owner == census_.last_owners.end() ? clusters.end()
-                               : told                             ? owner->clusters.end()
-                                                                  : owner->clusters.offset;
+    const bool told = owner != index_.last_owners.end() && owner->clusters.offset <= at;
+    const std::uint64_t next = owner == index_.last_owners.end() ? clusters.end()
+                               : told                            ? owner->clusters.end()
+                                                                 : owner->clusters.offset;
     const Range part{at, std::min(next, clusters.end()) - at};
     const bool own = told && !file.remnant && owner->record == file.number;
     visit(part, own ? Verdict::own : told ? Verdict::gone : Verdict::disputed);
@@ -177,7 +177,7 @@ Content content_of(const Volume& volume, const Stream& stream, const Judge& judg
     return content;
   }
   const std::uint64_t unit = volume.geometry.cluster_bytes << stream.unit_shift;
-  if (stream.compressed && unit <= kMostUnitBytes) return unpacked(volume, stream, judge);
+  if (stream.compressed && unit <= kMaxUnitBytes) return unpacked(volume, stream, judge);
   const std::uint64_t written = std::min(stream.written_bytes, stream.size_bytes);
   Laid laid = lay_out(volume, stream, written, judge);
   content.lost = std::move(laid.lost);
@@ -218,7 +218,7 @@ Content unpacked_by_system(const Volume& volume, const Stream& packed, std::uint
     return can_be ? Range{table + from, to - from} : Range{};
   };
   Content content;
-  if (!below.lost.empty() && count > kMostChunks)
+  if (!below.lost.empty() && count > kMaxChunks)
     content.lost = {{0, size_bytes}};
   else if (!below.lost.empty())
     for (std::uint64_t i = 0; i < count; ++i) {

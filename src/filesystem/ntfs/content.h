@@ -4,7 +4,7 @@
 #pragma once
 
 #include "filesystem/ntfs/bitmap.h"
-#include "filesystem/ntfs/census.h"
+#include "filesystem/ntfs/volume_index.h"
 #include "lantern/file_system.h"
 
 namespace lantern::ntfs {
@@ -12,7 +12,7 @@ namespace lantern::ntfs {
 // Whose clusters are whose, for deleted files. Refers to both it is made of.
 class Owners {
  public:
-  Owners(const ClusterBitmap& bitmap, const Census& census) : bitmap_(bitmap), census_(census) {}
+  Owners(const ClusterBitmap& bitmap, const VolumeIndex& index) : bitmap_(bitmap), index_(index) {}
 
   enum class Verdict {
     own,
@@ -27,7 +27,7 @@ class Owners {
   void judge_disputed(const File& file, Range clusters, const Visitor& visit) const;
 
   const ClusterBitmap& bitmap_;
-  const Census& census_;
+  const VolumeIndex& index_;
 };
 
 // What is left of a run of clusters, of the one file it was made for; empty: all of it, for the

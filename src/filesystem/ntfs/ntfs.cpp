@@ -47,9 +47,9 @@ class NtfsFileSystem final : public FileSystem {
       if (const Stream* const information = about->find(kVolumeInformation);
           information != nullptr && information->value.size() >= 12 &&
           (le16(information->value, 10) & 1) != 0)
-        volume_.context.report(
-            FindingCode::ntfs_unclean, Severity::note, volume_.record_place(kVolumeRecord),
-            "the volume is marked as not closed cleanly", "it is read as it lies");
+        volume_.context.report(FindingCode::ntfs_unclean, Severity::note,
+                               volume_.record_place(kVolumeRecord),
+                               "the volume is marked as not closed cleanly", "it is read as it is");
     }
     if (const auto file = volume_.file(kUpCaseRecord))
       if (const Stream* const data = file->find(kData)) {
@@ -83,7 +83,7 @@ class NtfsFileSystem final : public FileSystem {
         if (up_case_.same(entry.path.back(), path.back())) found.push_back(entry);
         return WalkStep::go_on;
       });
-      // The whole census is only taken when no active entry answers.
+      // The whole index is only taken when no active entry answers.
       if (!found.empty()) break;
     }
     return found;
@@ -124,7 +124,7 @@ class NtfsFileSystem final : public FileSystem {
                   fmt::format("there is no stream \"{}\"", for_terminal(stream)),
                   {Do::show, " lists what there is"});
     if (data == nullptr)
-      return file->parts_lost ? nothing_left(file->told_bytes) : text_content({});
+      return file->parts_lost ? unreadable_content(file->recorded_size) : text_content({});
     if (data->encrypted)
       throw Error(ErrorCode::unsupported, volume_.context.address, std::nullopt,
                   "it is encrypted by the file system",
@@ -165,7 +165,7 @@ class NtfsFileSystem final : public FileSystem {
       auto file = volume_.file(entry.number);
       if (!file || file->in_use) return file;
     }
-    return census(true)->file(volume_, entry.number);
+    return index(true)->file(volume_, entry.number);
   }
 
   // Whether it is what a file's own content was packed into.
@@ -187,7 +187,7 @@ class NtfsFileSystem final : public FileSystem {
                    : content_of(volume_, data, judge_of(file));
   }
 
-  static Content nothing_left(std::uint64_t size_bytes) {
+  static Content unreadable_content(std::uint64_t size_bytes) {
     if (size_bytes == 0) return text_content({});
     return {make_joined({{ExtentKind::unreadable, size_bytes, nullptr, 0}}), {{0, size_bytes}}, {}};
   }
@@ -199,19 +199,19 @@ class NtfsFileSystem final : public FileSystem {
 
   // Thread-safe: the first caller takes it, the others wait. The whole one stands for the quick one
   // from then on, and is not taken again.
-  std::shared_ptr<const Census> census(bool with_deleted) const {
+  std::shared_ptr<const VolumeIndex> index(bool with_deleted) const {
     const std::lock_guard lock(census_mutex_);
-    if (!census_ || (with_deleted && !owners_)) {
-      census_.reset();
-      census_ = std::make_shared<const Census>(take_census(volume_, with_deleted));
-      if (with_deleted) owners_.emplace(bitmap_, *census_);
+    if (!index_ || (with_deleted && !owners_)) {
+      index_.reset();
+      index_ = std::make_shared<const VolumeIndex>(index_volume(volume_, with_deleted));
+      if (with_deleted) owners_.emplace(bitmap_, *index_);
     }
-    return census_;
+    return index_;
   }
 
   Judge judge_of(const File& file) const {
     if (file.in_use) return nullptr;
-    census(true);
+    index(true);
     return [this, &file](Range clusters, const Owners::Visitor& visit) {
       owners_->judge(file, clusters, visit);
     };
@@ -219,7 +219,7 @@ class NtfsFileSystem final : public FileSystem {
 
   void walk_as(const WalkOptions& options, bool system, const EntryVisitor& visit) const {
     Entry entry;
-    const std::shared_ptr<const Census> taken = census(options.deleted);
+    const std::shared_ptr<const VolumeIndex> taken = index(options.deleted);
     Tree(volume_, *taken, system)
         .walk(
             options,
@@ -252,7 +252,7 @@ class NtfsFileSystem final : public FileSystem {
     return fmt::format("{}-{}", file.record, file.sequence);
   }
 
-  void fill(Entry& entry, const Visit& seen, const Census& census) const {
+  void fill(Entry& entry, const Visit& seen, const VolumeIndex& index) const {
     const File& file = seen.file;
     entry.id = id_of({file.number, file.sequence});
     // Names of one file are told apart by which of them it is.
@@ -285,11 +285,11 @@ class NtfsFileSystem final : public FileSystem {
       entry.size_bytes = data->size_bytes;
     entry.intact = 1;
     if (file.remnant && file.folder) entry.intact.reset();
-    if (seen.state != EntryState::active) tell_of_deleted(entry, seen, census);
+    if (seen.state != EntryState::active) tell_of_deleted(entry, seen, index);
     if (entry.kind == EntryKind::file && data != nullptr)
       entry.intact = share_left(file, stored_in(file, *data), &entry.evidence);
     if (entry.kind == EntryKind::file && data == nullptr && file.parts_lost) {
-      entry.size_bytes = file.told_bytes;
+      entry.size_bytes = file.recorded_size;
       entry.intact = 0;
       entry.evidence += "; the record that tells of its content is another's now";
     }
@@ -308,10 +308,10 @@ class NtfsFileSystem final : public FileSystem {
     return text;
   }
 
-  void tell_of_deleted(Entry& entry, const Visit& seen, const Census& census) const {
+  void tell_of_deleted(Entry& entry, const Visit& seen, const VolumeIndex& index) const {
     const Trace* const trace = seen.file.remnant
-                                   ? census.traces.find({seen.file.number, seen.file.sequence})
-                                   : census.trace_of(seen.file);
+                                   ? index.traces.find({seen.file.number, seen.file.sequence})
+                                   : index.trace_of(seen.file);
     if (seen.file.remnant)
       evidence_of_remnant(entry, seen.file, trace);
     else
@@ -338,9 +338,9 @@ class NtfsFileSystem final : public FileSystem {
     entry.evidence = "its record is another's now";
     if (!file.streams.empty()) entry.evidence += "; records that went on with it are left";
     if (trace != nullptr)
-      entry.evidence += fmt::format("; its name in {}", told_in(trace->from));
+      entry.evidence += fmt::format("; its name in {}", evidence_source(trace->from));
     else if (file.folder)
-      entry.evidence += "; known by what lay in it";
+      entry.evidence += "; known by what was in it";
   }
 
   // How much of a content is left; `evidence`: where to say why, or empty.
@@ -355,7 +355,7 @@ class NtfsFileSystem final : public FileSystem {
       say("a part of its record is of another writing");
       return 0.5;
     }
-    if (file.in_use && !known_unreadable() && told_in_full(data)) return 1;
+    if (file.in_use && !known_unreadable() && recorded_in_full(data)) return 1;
     const Content content = content_of(volume_, data, judge_of(file));
     const std::uint64_t disputed = total(content.doubtful);
     const std::uint64_t zeros = file.in_use ? 0 : discarded(data);
@@ -375,7 +375,7 @@ class NtfsFileSystem final : public FileSystem {
   }
 
   // Whether its runs tell of all it holds.
-  bool told_in_full(const Stream& data) const {
+  bool recorded_in_full(const Stream& data) const {
     std::uint64_t at = 0;
     for (const Run& run : data.runs) {
       if (run.vcn != at) return false;
@@ -415,7 +415,7 @@ class NtfsFileSystem final : public FileSystem {
 
   bool proven(const File& file) const {
     if (!file.changed) return false;
-    const std::shared_ptr<const Census> all = census(true);
+    const std::shared_ptr<const VolumeIndex> all = index(true);
     return (!all->last_rewrite || !before(*file.changed, *all->last_rewrite)) &&
            (!all->last_unseen_life || !before(*file.changed, *all->last_unseen_life));
   }
@@ -435,8 +435,8 @@ class NtfsFileSystem final : public FileSystem {
   FileSystemFacts facts_;
   UpCase up_case_;
   mutable std::mutex census_mutex_;
-  mutable std::shared_ptr<const Census> census_;
-  mutable std::optional<Owners> owners_;  // refers to a whole census
+  mutable std::shared_ptr<const VolumeIndex> index_;
+  mutable std::optional<Owners> owners_;  // refers to a whole index
   mutable std::once_flag unreadable_once_;
   mutable bool unreadable_ = false;
 };
@@ -457,14 +457,14 @@ std::shared_ptr<const FileSystem> open_ntfs(const FileSystemSources& sources,
     if (!find_table(opened)) continue;
     if (geometry.place != 0)
       context.report(FindingCode::ntfs_boot_sector, Severity::damage, {0, 512},
-                     "there is no boot sector that can be where it should",
+                     "there is no valid boot sector where it should be",
                      fmt::format("the copy at byte {} is used", geometry.place));
     if (geometry.volume_bytes > volume->size())
       context.report(FindingCode::ntfs_volume_size, Severity::damage,
                      {volume->size(), geometry.volume_bytes - volume->size()},
                      fmt::format("the file system has {} bytes, its volume only {}",
                                  geometry.volume_bytes, volume->size()),
-                     "what lies past the end is given as lost");
+                     "what is past the end is treated as unreadable");
     return std::make_shared<NtfsFileSystem>(std::move(opened));
   }
   if (!geometries.empty())

@@ -10,7 +10,7 @@ namespace {
 constexpr std::uint32_t kEnd = 0xFFFFFFFF;
 constexpr std::size_t kResidentHeader = 0x18;
 constexpr std::size_t kRunsHeader = 0x40;
-constexpr std::uint8_t kMostUnitShift = 16;
+constexpr std::uint8_t kMaxUnitShift = 16;
 
 std::optional<Attribute> parse_attribute(ByteView bytes, std::size_t at, std::size_t length) {
   Attribute attribute;
@@ -36,7 +36,7 @@ std::optional<Attribute> parse_attribute(ByteView bytes, std::size_t at, std::si
   if (runs_at > length) return std::nullopt;
   attribute.runs = {at + runs_at, length - runs_at};
   attribute.first_vcn = le64(bytes, at + 0x10);
-  attribute.unit_shift = std::min(u8(bytes, at + 0x22), kMostUnitShift);
+  attribute.unit_shift = std::min(u8(bytes, at + 0x22), kMaxUnitShift);
   attribute.allocated_bytes = le64(bytes, at + 0x28);
   attribute.size_bytes = le64(bytes, at + 0x30);
   attribute.written_bytes = std::min(le64(bytes, at + 0x38), attribute.size_bytes);

@@ -15,8 +15,8 @@ constexpr std::uint32_t kLinuxChar = 0x80000025;
 constexpr std::uint32_t kLinuxBlock = 0x80000026;
 constexpr std::uint32_t kPacked = 0x80000017;
 constexpr std::uint32_t kSystemFile = 0x4;
-constexpr std::uint64_t kMostReparse = 64u << 10;
-constexpr std::uint64_t kMostAttributes = 64u << 10;  // as systems have it
+constexpr std::uint64_t kMaxReparse = 64u << 10;
+constexpr std::uint64_t kMaxAttributes = 64u << 10;  // as systems have it
 
 Bytes value_of(const Volume& volume, const Stream& stream, std::uint64_t most) {
   if (stream.resident) return stream.value;
@@ -86,8 +86,8 @@ void read_reparse(ByteView bytes, Meaning& meaning) {
 void read_content(const Volume& volume, const File& file, Meaning& meaning) {
   if ((file.attributes & kSystemFile) == 0 || file.folder) return;
   const Stream* const data = file.find(kData);
-  if (data == nullptr || data->size_bytes < 8 || data->size_bytes > kMostReparse) return;
-  const Bytes bytes = value_of(volume, *data, kMostReparse);
+  if (data == nullptr || data->size_bytes < 8 || data->size_bytes > kMaxReparse) return;
+  const Bytes bytes = value_of(volume, *data, kMaxReparse);
   if (has_text(bytes, 0, "IntxLNK\1")) {
     meaning.kind = EntryKind::symlink;
     meaning.target = name_text(ByteView(bytes).subspan(8));
@@ -129,7 +129,7 @@ Meaning meaning_of(const Volume& volume, const File& file) {
   Meaning meaning;
   if (file.folder) meaning.kind = EntryKind::folder;
   if (const Stream* const reparse = file.find(kReparsePoint))
-    read_reparse(value_of(volume, *reparse, kMostReparse), meaning);
+    read_reparse(value_of(volume, *reparse, kMaxReparse), meaning);
   else
     read_content(volume, file, meaning);
   if (file.find(kExtendedAttributes) != nullptr)
@@ -141,7 +141,7 @@ std::vector<lantern::Attribute> extended_attributes(const Volume& volume, const 
   std::vector<lantern::Attribute> found;
   const Stream* const stream = file.find(kExtendedAttributes);
   if (stream == nullptr) return found;
-  const Bytes bytes = value_of(volume, *stream, kMostAttributes);
+  const Bytes bytes = value_of(volume, *stream, kMaxAttributes);
   for (std::size_t at = 0; at + 8 <= bytes.size();) {
     const std::size_t step = le32(bytes, at);
     const std::size_t name = u8(bytes, at + 5);

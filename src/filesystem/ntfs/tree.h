@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "filesystem/ntfs/census.h"
+#include "filesystem/ntfs/volume_index.h"
 #include "lantern/file_system.h"
 
 namespace lantern::ntfs {
@@ -24,8 +24,8 @@ struct Visit {
 class Tree {
  public:
   // `system`: the file system's own files, too.
-  Tree(const Volume& volume, const Census& census, bool system)
-      : volume_(volume), census_(census), system_(system) {}
+  Tree(const Volume& volume, const VolumeIndex& index, bool system)
+      : volume_(volume), index_(index), system_(system) {}
 
   using SameName = std::function<bool(const std::string&, const std::string&)>;
   // The name of a file whose own is lost.
@@ -37,14 +37,18 @@ class Tree {
   struct Level {
     std::size_t next = 0, end = 0;  // links
     Reference folder;
-    bool lost = false;     // deleted or an orphan, or in one
-    bool nowhere = false;  // the root's second part: what has no folder
+    bool lost = false;                // deleted or an orphan, or in one
+    bool nowhere = false;             // the root's second part: what has no folder
+    std::vector<std::size_t> sorted;  // links in the order of the walk, when that is not as stored
   };
 
+  Level level_of(std::uint32_t folder, Reference reference, bool lost, WalkOrder order,
+                 const NameOf& name_of) const;
+  std::string name(const Link& link, const File& file, const NameOf& name_of) const;
   bool hidden(const Link& link, std::size_t depth) const;
 
   const Volume& volume_;
-  const Census& census_;
+  const VolumeIndex& index_;
   bool system_;
 };
 

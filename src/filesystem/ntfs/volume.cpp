@@ -11,12 +11,12 @@
 namespace lantern::ntfs {
 namespace {
 
-constexpr std::uint64_t kMostListBytes = 256u << 10;  // as systems have it
+constexpr std::uint64_t kMaxListBytes = 256u << 10;  // as systems have it
 // Records of a list that are not the file's, until the rest of it is not looked at.
-constexpr std::size_t kMostStrangers = 1024;
-constexpr int kMostPasses = 64;  // over the file table's own list
+constexpr std::size_t kMaxStrangers = 1024;
+constexpr int kMaxPasses = 64;  // over the file table's own list
 constexpr std::size_t kListEntry = 0x1A;
-constexpr std::uint64_t kMostRecords = std::uint64_t{1} << 32;
+constexpr std::uint64_t kMaxRecords = std::uint64_t{1} << 32;
 
 Stream& stream_of(File& file, const Attribute& attribute) {
   for (Stream& stream : file.streams)
@@ -116,7 +116,7 @@ void set_table(Volume& volume, const File& table) {
   const Stream* const data = table.find(kData);
   if (data == nullptr) return;
   volume.table_runs = data->runs;
-  const std::uint64_t most = kMostRecords * volume.geometry.record_bytes;
+  const std::uint64_t most = kMaxRecords * volume.geometry.record_bytes;
   Stream whole = *data;
   const std::uint64_t told =
       data->runs.empty() ? 0
@@ -216,7 +216,7 @@ File Volume::file_of(std::uint64_t number, const Record& record, const Numbers& 
     if (list->resident) {
       bytes = list->value;
     } else {
-      bytes.resize(static_cast<std::size_t>(std::min(list->size_bytes, kMostListBytes)));
+      bytes.resize(static_cast<std::size_t>(std::min(list->size_bytes, kMaxListBytes)));
       bytes.resize(bytes_of(*list, cached)->read(0, bytes).length);
     }
     further = listed_records(bytes, number);
@@ -229,7 +229,7 @@ File Volume::file_of(std::uint64_t number, const Record& record, const Numbers& 
     const auto extension = table ? this->record(other) : std::nullopt;
     if (!extension || !goes_on_with(*extension, file)) {
       file.parts_lost = true;
-      if (++strangers == kMostStrangers) break;
+      if (++strangers == kMaxStrangers) break;
       continue;
     }
     file.torn = file.torn || extension->torn;
@@ -297,7 +297,7 @@ bool find_table(Volume& volume) {
     // tells of more.
     std::size_t known = 0;
     volume.table = nullptr;
-    for (int pass = 0; pass < kMostPasses; ++pass) {
+    for (int pass = 0; pass < kMaxPasses; ++pass) {
       set_table(volume, volume.file_of(kTableRecord, *record));
       if (!volume.table || volume.table_runs.size() <= known) break;
       known = volume.table_runs.size();

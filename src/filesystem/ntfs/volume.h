@@ -63,9 +63,10 @@ struct File {
   bool in_use = false;
   bool folder = false;
   bool torn = false;
-  bool parts_lost = false;       // records its attribute list names are others' now
-  bool remnant = false;          // its own record is another's now
-  std::uint64_t told_bytes = 0;  // its size as told elsewhere, when nothing is left of its content
+  bool parts_lost = false;  // records its attribute list names are others' now
+  bool remnant = false;     // its own record is another's now
+  std::uint64_t recorded_size =
+      0;  // its size as told elsewhere, when nothing is left of its content
   std::optional<Timestamp> created, modified, changed, accessed;
   std::uint32_t attributes = 0;
   std::optional<std::uint32_t> security_id;

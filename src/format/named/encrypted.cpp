@@ -98,7 +98,7 @@ std::optional<Recognition> luks(const ByteSource& source, std::uint64_t at) {
 
 std::string_view protector(std::uint16_t code) {
   static const std::map<std::uint16_t, std::string_view> kNames = {
-      {0x0000, "a key that lies beside it in the clear (protection is paused)"},
+      {0x0000, "a key that is stored beside it unencrypted (protection is paused)"},
       {0x0100, "its own computer's security chip"},
       {0x0200, "a startup key on a stick"},
       {0x0500, "its own computer's security chip and a PIN"},

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <filesystem>
 
 #include "container/tar.h"
 #include "lantern/error.h"
@@ -25,6 +26,22 @@ std::optional<std::uint64_t> whole_number(const std::string& text) {
   return value;
 }
 
+// Of a path that does not exist on this computer, the one that was meant: with "::" before a volume
+// for one ":", or a file of its folder with a name like it. Empty: there is none.
+std::string near_path(const std::string& path, const Context& context) {
+  namespace fs = std::filesystem;
+  std::error_code error;
+  const std::size_t colon = path.rfind(':');
+  if (colon != std::string::npos && colon > 0 && fs::exists(path.substr(0, colon), error))
+    return path.substr(0, colon) + "::" + path.substr(colon + 1);
+  const fs::path folder = fs::path(path).parent_path();
+  const std::string place = folder.empty() ? "." : folder.string();
+  if (!fs::is_directory(place, error)) return {};
+  const std::string near =
+      nearest_name(fs::path(path).filename().string(), host_neighbours(place, context)->names());
+  return near.empty() ? near : (folder / near).string();
+}
+
 // Follows the steps of an address one by one.
 class Descent {
  public:
@@ -33,7 +50,7 @@ class Descent {
     start_.first = address.first;
     folder_ = first_folder(start_, context_.at(address.first));
     if (!folder_) {
-      target_.disks.push_back(session.open_first(address));
+      target_.disks.push_back(open_first(address));
       // A disk that was named by a part of its name goes on under the whole of it.
       start_ = target_.disks.front()->address;
     }
@@ -71,6 +88,22 @@ class Descent {
   }
 
  private:
+  // A name with a slip in it is met with the one that was meant.
+  DiskPtr open_first(const Address& address) {
+    try {
+      return session_.open_first(address);
+    } catch (const Error& error) {
+      std::error_code ignored;
+      if (error.code() != ErrorCode::cannot_open || address.first.starts_with("disk:") ||
+          std::filesystem::exists(address.first, ignored))
+        throw;
+      const std::string near = near_path(address.first, context_);
+      if (near.empty()) throw;
+      throw Error(error.code(), address.first, std::nullopt, "there is no such file",
+                  "did you mean " + near + "?");
+    }
+  }
+
   void need_volume() {
     if (target_.volume) return;
     // The only volume of a disk is no choice to speak of.
@@ -78,7 +111,7 @@ class Descent {
       target_.volume = disk().volumes.share(0);
       return;
     }
-    const VolumeChoice choice = choose_volume(disk(), context_);
+    const VolumeChoice choice = choose_volume(disk().volumes.all(), context_);
     if (!choice.index)
       throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt, nothing_readable(),
                   {Do::survey, " shows what is there"});
@@ -101,8 +134,8 @@ class Descent {
     if (disks.size() != 1)
       throw Error(
           disks.empty() ? ErrorCode::not_found : ErrorCode::usage, start_.print(), std::nullopt,
-          disks.empty() ? "no disk lies in this folder"
-                        : fmt::format("{} disks lie in this folder:{}", disks.size(), list),
+          disks.empty() ? "there is no disk in this folder"
+                        : fmt::format("{} disks are in this folder:{}", disks.size(), list),
           disks.empty() ? Advice{Do::machines, " shows what does"} : Advice("name one of them"));
     take_member({Step::Kind::member, 0, disks.front(), {}});
   }
@@ -111,7 +144,13 @@ class Descent {
   void take_member(const Step& step) {
     Address address = start_;
     if (!target_.disks.empty()) {
-      if (!target_.entry) fail("a member is of a folder or an archive");
+      if (!target_.entry)
+        throw Error(
+            ErrorCode::usage, here(), std::nullopt,
+            fmt::format("there is no \"{}\" in it: only a folder or an archive has files by "
+                        "name alone",
+                        step.text),
+            instead_of(step, start_));
       address = entry_address();
       folder_ = take_folder();
     }
@@ -119,11 +158,26 @@ class Descent {
     if (!file)
       throw Error(ErrorCode::not_found, address.print(), std::nullopt,
                   fmt::format("there is no file \"{}\" here", step.text),
-                  {Do::machines, " and ", Do::survey, " show what there is"});
+                  instead_of(step, address));
     const auto beside = folder_->folder_of(step.text);
     const std::string name = step.text.substr(step.text.rfind('/') + 1);
     enter(address.with(step), whole_or_first_piece(name, *file, *beside, context_),
           surroundings(name, beside, session_));
+  }
+
+  // What a member that is not there most likely was to be: a path behind a volume ("2/Photographs"
+  // for "2::/Photographs"), or a name with a slip in it.
+  Advice instead_of(const Step& step, const Address& at) {
+    const std::size_t slash = step.text.find('/');
+    const std::string first = step.text.substr(0, slash);
+    const bool number =
+        !first.empty() && first.find_first_not_of("0123456789") == std::string::npos;
+    if (slash != std::string::npos && number)
+      return "did you mean " + at.print() + "::" + first + "::" + step.text.substr(slash) + "?";
+    if (folder_)
+      if (const std::string near = nearest_name(step.text, folder_->names()); !near.empty())
+        return "did you mean " + at.with({Step::Kind::member, 0, near, {}}).print() + "?";
+    return {Do::machines, " and ", Do::survey, " show what there is"};
   }
 
   Address entry_address() const {
@@ -193,7 +247,7 @@ class Descent {
         return;
       default:
         throw Error(ErrorCode::unsupported, here(), std::nullopt,
-                    fmt::format("the step \"{}\" is understood, but nothing here answers to it yet",
+                    fmt::format("the step \"{}\" is understood, but it is not supported here yet",
                                 print_step(step)),
                     "use a volume number, at=, label=, uuid=, a path or an entry id");
     }
@@ -208,7 +262,7 @@ class Descent {
 
   void enter(const Address& address, const SourcePtr& bytes, const Surroundings& around) {
     if (target_.disks.size() > context_.budget.max_depth)
-      fail("disks lie in disks deeper than the budget allows");
+      fail("disks are nested deeper than the budget allows");
     std::vector<LayerPtr> from;
     if (target_.volume) from.push_back(target_.volume);
     target_.disks.push_back(session_.open_bytes(bytes, address, around, std::move(from)));
@@ -232,7 +286,7 @@ class Descent {
           fmt::format("{} volumes answer to \"{}\":{}", found.size(), print_step(step), list),
           "name one of them by its number");
     }
-    if (found.empty()) fail(fmt::format("no volume answers to \"{}\"", print_step(step)));
+    if (found.empty()) fail(fmt::format("there is no volume \"{}\"", print_step(step)));
     target_.volume = disk().volumes.share(found.front());
   }
 
@@ -240,7 +294,7 @@ class Descent {
     enter_file_as_disk();
     enter_volume_as_disk();
     if (step.number >= disk().bytes->size())
-      fail(fmt::format("byte {} lies past the end of the disk", step.number));
+      fail(fmt::format("byte {} is past the end of the disk", step.number));
     for (std::size_t i = 0; i < disk().volumes.size(); ++i)
       if (disk().volumes[i].row.range.offset == step.number) {
         target_.volume = disk().volumes.share(i);
@@ -273,7 +327,7 @@ class Descent {
       const auto value = whole_number(figure.substr(std::min(equals + 1, figure.size())));
       if (!value)
         throw Error(ErrorCode::usage, here(), std::nullopt,
-                    fmt::format("\"{}\" is not a valid figure", figure), "write KEY=BYTES");
+                    fmt::format("\"{}\" is not a valid value", figure), "write KEY=BYTES");
       options.geometry[figure.substr(0, equals)] = *value;
       at = end;
     }
@@ -364,10 +418,13 @@ class Descent {
     target_.entry.reset();
     if (step.components.empty()) return;
     const std::vector<Entry> holders = files.find(step.components);
-    if (holders.empty())
+    if (holders.empty()) {
+      const std::string near = near_entry(files, step.components);
       throw Error(ErrorCode::not_found, target_.volume_layer().address.print(), std::nullopt,
                   fmt::format("there is no {}", print_step(step)),
-                  {Do::list, " shows what is there"});
+                  near.empty() ? Advice{Do::list, " shows what is there"}
+                               : Advice("did you mean " + near + "?"));
+    }
     const bool clear = holders.size() == 1 || holders[0].state == EntryState::active;
     if (!clear) {
       std::string list;
@@ -379,6 +436,30 @@ class Descent {
                   "name one by its id");
     }
     target_.entry = holders[0];
+  }
+
+  // The path with its first name that is not there put right, as an address; empty: none is near.
+  std::string near_entry(const FileSystem& files, std::vector<std::string> path) {
+    constexpr std::uint64_t kMaxLooked = 20'000;
+    WalkOptions folder;
+    folder.deleted = true;
+    folder.max_depth = 1;
+    for (std::size_t i = 0; i < path.size(); ++i) {
+      folder.under.assign(path.begin(), path.begin() + static_cast<std::ptrdiff_t>(i));
+      std::vector<std::string> names;
+      bool there = false;
+      std::uint64_t seen = 0;
+      files.walk(folder, [&](const Entry& entry) {
+        there = there || entry.path.back() == path[i];
+        names.push_back(entry.path.back());
+        return there || ++seen > kMaxLooked ? WalkStep::stop : WalkStep::go_on;
+      });
+      if (there) continue;
+      path[i] = nearest_name(path[i], names);
+      if (path[i].empty() || files.find(path).empty()) return {};
+      return target_.volume_layer().address.with(path_step(std::move(path))).print();
+    }
+    return {};
   }
 
   void take_entry(const Step& step) {

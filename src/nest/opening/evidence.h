@@ -1,4 +1,4 @@
-// Who can tell where a loose block of a hurt disk image belongs: every layer that lies in disks.
+// Who can tell where a loose block of a damaged disk image belongs: every layer that lies in disks.
 #pragma once
 
 #include "lantern/container.h"

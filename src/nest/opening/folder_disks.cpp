@@ -14,7 +14,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kMostFiles = 10'000;
+constexpr std::size_t kMaxFiles = 10'000;
 
 bool is_raw_disk(const SourcePtr& file) {
   Bytes start(1024);
@@ -33,7 +33,7 @@ std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folde
   std::size_t seen = 0;
   for (const std::string& name : folder->names()) {
     context.check_cancelled();
-    if (++seen > kMostFiles) break;
+    if (++seen > kMaxFiles) break;
     quiet.findings = std::make_shared<FindingSink>();
     const auto file = folder->open(name);
     if (!file || (*file)->size() < 512) continue;
@@ -47,7 +47,7 @@ std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folde
       for (const ChainLink& link : container.chain) below.insert(link.place);
       below.insert(container.files.begin(), container.files.end());
     } catch (const Error& error) {
-      // Known, but too hurt to be opened: still a disk to speak of.
+      // Known, but too damaged to be opened: still a disk to speak of.
       if (error.code() == ErrorCode::stopped) throw;
     }
     disks.push_back(name);

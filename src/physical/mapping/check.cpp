@@ -149,7 +149,7 @@ class Check {
          kRewrite);
     } else if (layer->table.id != record.table_id) {
       wanted_ = std::move(map);
-      is(MapState::changed, "the disk was partitioned anew", kRewrite);
+      is(MapState::changed, "the disk was partitioned again", kRewrite);
     } else {
       compare_extents(std::move(map));
     }

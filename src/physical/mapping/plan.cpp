@@ -102,7 +102,7 @@ class Planning {
     if (row.range.end() > map_.disk.facts.size_bytes || row.range.offset % kSector != 0 ||
         row.range.length % kSector != 0)
       throw Error(ErrorCode::refused, address, row.range.offset,
-                  "does not lie on the disk with all its sectors",
+                  "is not on the disk with all its sectors",
                   {Action{Do::plan, {kNamed + map_.disk.name}}, " shows what can be repaired"});
     for (const VolumeRow& other : disk_->table.rows)
       if (other.number != row.number && overlap(other.range, row.range))

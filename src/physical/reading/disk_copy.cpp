@@ -60,8 +60,8 @@ DiskCopy::DiskCopy(std::string path, std::string name, std::uint64_t size_bytes,
                 "choose another name; nothing is replaced");
   take_up();
   // First the status: a run that is killed now leaves nothing that is taken for another's.
-  if (!went_on_) write_reading_status(status_path_, status_);
-  out_.emplace(part_, went_on_);
+  if (!resumed_) write_reading_status(status_path_, status_);
+  out_.emplace(part_, resumed_);
   out_->set_length(size_bytes);
   next_note_ = Steady::now() + kBetweenNotes;
 }
@@ -82,7 +82,7 @@ void DiskCopy::take_up() {
                             before->map.size(), size),
                 "choose another name for the copy");
   status_ = std::move(*before);
-  went_on_ = true;
+  resumed_ = true;
 }
 
 SourcePtr DiskCopy::bytes() const {
@@ -209,7 +209,7 @@ std::string hash_rest(const ByteSource& image, std::uint64_t from, HashThread& t
 void DiskCopy::report(FailingCopyState& state) const {
   state.disk_bytes = status_.map.size();
   state.good_bytes = status_.map.bytes(ReadState::good);
-  state.went_on = went_on_;
+  state.resumed = resumed_;
   for (const ReadMap::Run& run : status_.map.runs()) {
     if (run.state == ReadState::failed) add_to(state.unreadable, run.range);
     if (run.state == ReadState::suspect) add_to(state.suspect, run.range);

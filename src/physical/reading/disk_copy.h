@@ -30,7 +30,7 @@ class DiskCopy {
   ReadMap& map() { return status_.map; }
   const std::string& path() const { return path_; }
   const std::string& name() const { return status_.name; }
-  bool went_on() const { return went_on_; }
+  bool resumed() const { return resumed_; }
 
   // The image as it is now.
   SourcePtr bytes() const;
@@ -55,7 +55,7 @@ class DiskCopy {
   ReadingStatus status_;
   std::optional<OutputFile> out_;
   std::chrono::steady_clock::time_point next_note_{};
-  bool went_on_ = false;
+  bool resumed_ = false;
 };
 
 }  // namespace lantern

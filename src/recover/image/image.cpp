@@ -38,7 +38,7 @@ constexpr std::uint64_t kPiece = 1u << 20;
 constexpr std::uint64_t kPackedPiece = 4u << 20;
 // Between two notes of how far it is.
 constexpr std::uint64_t kNoteEvery = 256u << 20;
-constexpr unsigned kMostThreads = 8;
+constexpr unsigned kMaxThreads = 8;
 
 bool goes_on(ImageKind kind) {
   return kind == ImageKind::raw || kind == ImageKind::vhd_fixed;
@@ -129,14 +129,14 @@ class Imaging {
     const auto before = read_image_record(part_ + ".json");
     std::error_code error;
     if (before && goes_on(options.kind) && before->kind == options.kind &&
-        compare(before->source, record_.source) == Sameness::same &&
+        compare(before->source, record_.source) == IdentityMatch::same &&
         std::filesystem::file_size(part_, error) >= before->done_bytes && !error) {
       record_.done_bytes = before->done_bytes;
       record_.summary.stored_bytes = before->summary.stored_bytes;
       record_.summary.unreadable = before->summary.unreadable;
-      record_.summary.went_on = before->done_bytes > 0;
+      record_.summary.resumed = before->done_bytes > 0;
     }
-    out_.emplace(part_, record_.summary.went_on);
+    out_.emplace(part_, record_.summary.resumed);
     try {
       writer_ = make_writer(*out_, disk_->size(), std::filesystem::path(path_).filename().string(),
                             options_);
@@ -246,7 +246,7 @@ class Imaging {
     };
     unsigned threads =
         context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency();
-    threads = std::clamp(threads, 1u, kMostThreads);
+    threads = std::clamp(threads, 1u, kMaxThreads);
     std::vector<std::jthread> helpers;
     for (unsigned i = 1; i < threads; ++i) helpers.emplace_back(work);
     work();
@@ -299,7 +299,7 @@ ImageOptions child_of(const Address& original, const std::string& original_forma
                       const std::string& child) {
   if (!original.steps.empty())
     throw Error(ErrorCode::usage, original.print(), std::nullopt,
-                "a child lies on a whole image file, not on a layer inside one",
+                "a child image needs an image file as its parent, not a layer inside one",
                 "name the image alone");
   ImageOptions options;
   options.kind = ImageKind::qcow2_child;

@@ -2,7 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/qcow/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
@@ -16,8 +16,8 @@ constexpr std::uint64_t kClusterBits = 16;
 constexpr std::uint64_t kCluster = 1u << kClusterBits;
 constexpr std::uint64_t kTableEntries = kCluster / 8;
 constexpr std::uint64_t kCountsOfCluster = kCluster / 2;  // of 16 bits
-constexpr std::uint64_t kMostDisk = 64ull << 40;
-constexpr std::size_t kMostName = 1023;
+constexpr std::uint64_t kMaxDisk = 64ull << 40;
+constexpr std::size_t kMaxName = 1023;
 
 class Qcow2Writer final : public ImageWriter {
  public:
@@ -45,14 +45,14 @@ class Qcow2Writer final : public ImageWriter {
     table_used_ = true;
     const auto entry = static_cast<std::size_t>(block % kTableEntries * 8);
     if (bytes.size() == kCluster) {
-      lay_be64(table_, entry, allocate(kCluster) | kCopied);
+      store_be64(table_, entry, allocate(kCluster) | kCopied);
       out_.write(be64(table_, entry) & ~kCopied, bytes);
       return;
     }
     const std::uint64_t place = place_packed(bytes.size());
     const std::uint64_t sectors = (place % kSector + bytes.size() - 1) / kSector;
     constexpr unsigned kOffsetBits = 62 - (kClusterBits - 8);
-    lay_be64(table_, entry, kPacked | sectors << kOffsetBits | place);
+    store_be64(table_, entry, kPacked | sectors << kOffsetBits | place);
     out_.write(place, bytes);
   }
 
@@ -61,25 +61,25 @@ class Qcow2Writer final : public ImageWriter {
     out_.write(kCluster, level1_);
     const auto [counts_at, counts_clusters] = write_counts();
     Bytes header(kCluster);
-    lay_text(header, 0, kMark);
-    lay_be32(header, kVersionAt, 3);
-    lay_be32(header, kClusterBitsAt, kClusterBits);
-    lay_be64(header, kDiskBytesAt, disk_bytes_);
-    lay_be32(header, kLevel1EntriesAt, level1_.size() / 8);
-    lay_be64(header, kLevel1OffsetAt, kCluster);
-    lay_be64(header, kCountsOffsetAt, counts_at);
-    lay_be32(header, kCountsClustersAt, counts_clusters);
-    lay_be32(header, kCountBitsAt, 4);
-    lay_be32(header, kHeaderBytesAt, kHeaderBytes);
+    store_text(header, 0, kMark);
+    store_be32(header, kVersionAt, 3);
+    store_be32(header, kClusterBitsAt, kClusterBits);
+    store_be64(header, kDiskBytesAt, disk_bytes_);
+    store_be32(header, kLevel1EntriesAt, level1_.size() / 8);
+    store_be64(header, kLevel1OffsetAt, kCluster);
+    store_be64(header, kCountsOffsetAt, counts_at);
+    store_be32(header, kCountsClustersAt, counts_clusters);
+    store_be32(header, kCountBitsAt, 4);
+    store_be32(header, kHeaderBytesAt, kHeaderBytes);
     if (!original_.empty()) {
       std::size_t at = kHeaderBytes;
-      lay_be32(header, at, kParentFormatExtension);
-      lay_be32(header, at + 4, original_format_.size());
-      lay_text(header, at + 8, original_format_);
+      store_be32(header, at, kParentFormatExtension);
+      store_be32(header, at + 4, original_format_.size());
+      store_text(header, at + 8, original_format_);
       at += 8 + divide_up(original_format_.size(), 8) * 8 + 8;  // and the end of the extensions
-      lay_be64(header, kParentOffsetAt, at);
-      lay_be32(header, kParentBytesAt, original_.size());
-      lay_text(header, at, original_);
+      store_be64(header, kParentOffsetAt, at);
+      store_be32(header, kParentBytesAt, original_.size());
+      store_text(header, at, original_);
     }
     out_.write(0, header);
     out_.set_length(next_);
@@ -119,7 +119,7 @@ class Qcow2Writer final : public ImageWriter {
     if (!table_used_) return;
     const std::uint64_t place = allocate(kCluster);
     out_.write(place, table_);
-    lay_be64(level1_, static_cast<std::size_t>(table_number_ * 8), place | kCopied);
+    store_be64(level1_, static_cast<std::size_t>(table_number_ * 8), place | kCopied);
     table_.assign(table_.size(), std::byte{0});
     table_used_ = false;
   }
@@ -140,13 +140,13 @@ class Qcow2Writer final : public ImageWriter {
     const std::uint64_t blocks_at = allocate(blocks * kCluster);
     Bytes table(static_cast<std::size_t>(tables * kCluster));
     for (std::uint64_t i = 0; i < blocks; ++i) {
-      lay_be64(table, static_cast<std::size_t>(i * 8), blocks_at + i * kCluster);
+      store_be64(table, static_cast<std::size_t>(i * 8), blocks_at + i * kCluster);
       Bytes block(kCluster);
       for (std::uint64_t j = 0; j < kCountsOfCluster; ++j) {
         const std::uint64_t cluster = i * kCountsOfCluster + j;
         if (cluster >= counts_.size()) break;
-        lay_be16(block, static_cast<std::size_t>(j * 2),
-                 counts_[static_cast<std::size_t>(cluster)]);
+        store_be16(block, static_cast<std::size_t>(j * 2),
+                   counts_[static_cast<std::size_t>(cluster)]);
       }
       out_.write(blocks_at + i * kCluster, block);
     }
@@ -173,11 +173,11 @@ class Qcow2Writer final : public ImageWriter {
 std::unique_ptr<ImageWriter> make_qcow2_writer(OutputFile& out, std::uint64_t disk_bytes,
                                                bool packed, const std::string& original,
                                                const std::string& original_format) {
-  if (disk_bytes > kMostDisk)
+  if (disk_bytes > kMaxDisk)
     throw Error(ErrorCode::unsupported, {}, std::nullopt,
                 fmt::format("a qcow2 of {} bytes is larger than we write", disk_bytes),
                 "write it as raw");
-  if (original.size() > kMostName)
+  if (original.size() > kMaxName)
     throw Error(ErrorCode::unsupported, {}, std::nullopt,
                 "the path of the original is too long to be kept in the child",
                 "write the child beside the original");

@@ -2,7 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vdi/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::uint64_t kBlock = 1u << 20;
 constexpr std::uint64_t kMapAt = 1u << 20;
-constexpr std::uint64_t kMostDisk = 64ull << 40;
+constexpr std::uint64_t kMaxDisk = 64ull << 40;
 
 class VdiWriter final : public ImageWriter {
  public:
@@ -26,27 +26,27 @@ class VdiWriter final : public ImageWriter {
   std::uint64_t block_bytes() const override { return kBlock; }
 
   void put(std::uint64_t block, ByteView bytes) override {
-    lay_le32(map_, static_cast<std::size_t>(block * 4), stored_);
+    store_le32(map_, static_cast<std::size_t>(block * 4), stored_);
     out_.write(data_at_ + stored_ * kBlock, bytes);
     ++stored_;
   }
 
   void finish() override {
     Bytes header(kSector);
-    lay_text(header, 0, "<<< Virtual disk image >>>\n");
-    lay_le32(header, vdi::kSignatureAt, vdi::kSignature);
-    lay_le32(header, vdi::kVersionAt, vdi::kVersion);
-    lay_le32(header, vdi::kHeaderLengthAt, vdi::kHeaderLength);
-    lay_le32(header, vdi::kKindAt, vdi::kDynamic);
-    lay_le32(header, vdi::kMapOffsetAt, kMapAt);
-    lay_le32(header, vdi::kDataOffsetAt, data_at_);
-    lay_le32(header, vdi::kSectorBytesAt, kSector);
-    lay_le64(header, vdi::kDiskBytesAt, disk_bytes_);
-    lay_le32(header, vdi::kBlockBytesAt, kBlock);
-    lay_le32(header, vdi::kBlockCountAt, blocks_);
-    lay_le32(header, vdi::kBlocksStoredAt, stored_);
-    lay_bytes(header, vdi::kIdAt, new_guid());
-    lay_bytes(header, vdi::kStateIdAt, new_guid());
+    store_text(header, 0, "<<< Virtual disk image >>>\n");
+    store_le32(header, vdi::kSignatureAt, vdi::kSignature);
+    store_le32(header, vdi::kVersionAt, vdi::kVersion);
+    store_le32(header, vdi::kHeaderLengthAt, vdi::kHeaderLength);
+    store_le32(header, vdi::kKindAt, vdi::kDynamic);
+    store_le32(header, vdi::kMapOffsetAt, kMapAt);
+    store_le32(header, vdi::kDataOffsetAt, data_at_);
+    store_le32(header, vdi::kSectorBytesAt, kSector);
+    store_le64(header, vdi::kDiskBytesAt, disk_bytes_);
+    store_le32(header, vdi::kBlockBytesAt, kBlock);
+    store_le32(header, vdi::kBlockCountAt, blocks_);
+    store_le32(header, vdi::kBlocksStoredAt, stored_);
+    store_bytes(header, vdi::kIdAt, new_guid());
+    store_bytes(header, vdi::kStateIdAt, new_guid());
     out_.write(0, header);
     out_.write(kMapAt, map_);
     out_.set_length(data_at_ + stored_ * kBlock);
@@ -64,7 +64,7 @@ class VdiWriter final : public ImageWriter {
 }  // namespace
 
 std::unique_ptr<ImageWriter> make_vdi_writer(OutputFile& out, std::uint64_t disk_bytes) {
-  if (disk_bytes > kMostDisk)
+  if (disk_bytes > kMaxDisk)
     throw Error(ErrorCode::unsupported, {}, std::nullopt,
                 fmt::format("a VDI of {} bytes is larger than we write", disk_bytes),
                 "write it as raw");

@@ -4,7 +4,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vhd/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
@@ -18,12 +18,12 @@ constexpr std::uint64_t kBlock = 2u << 20;
 constexpr std::uint64_t kBitmap = 512;
 constexpr std::uint64_t kHeaderAt = 512;
 constexpr std::uint64_t kTableAt = 1536;
-constexpr std::uint64_t kMostDisk = 2040ull << 30;
+constexpr std::uint64_t kMaxDisk = 2040ull << 30;
 
 // Cylinders, heads and sectors of a track, as the specification's appendix works them out.
 std::uint32_t geometry(std::uint64_t disk_bytes) {
-  constexpr std::uint64_t kMost = 65535ull * 16 * 255;
-  const std::uint64_t sectors = std::min(disk_bytes / kSector, kMost);
+  constexpr std::uint64_t kMax = 65535ull * 16 * 255;
+  const std::uint64_t sectors = std::min(disk_bytes / kSector, kMax);
   std::uint64_t per_track = 255;
   std::uint64_t heads = 16;
   std::uint64_t tracks = sectors / per_track;
@@ -47,19 +47,19 @@ std::uint32_t geometry(std::uint64_t disk_bytes) {
 
 Bytes make_footer(std::uint64_t disk_bytes, bool fixed) {
   Bytes made(kSector);
-  lay_text(made, 0, footer::kMark);
-  lay_be32(made, footer::kFeaturesAt, 2);
-  lay_be32(made, footer::kVersionAt, kVersion);
-  lay_be64(made, footer::kHeaderOffsetAt, fixed ? ~0ull : kHeaderAt);
+  store_text(made, 0, footer::kMark);
+  store_be32(made, footer::kFeaturesAt, 2);
+  store_be32(made, footer::kVersionAt, kVersion);
+  store_be64(made, footer::kHeaderOffsetAt, fixed ? ~0ull : kHeaderAt);
   // Readers go by this mark whether the size field counts or the rounded geometry: here the size.
-  lay_text(made, footer::kMakerAt, "win ");
-  lay_be32(made, footer::kMakerVersionAt, kVersion);
-  lay_be64(made, footer::kFirstBytesAt, disk_bytes);
-  lay_be64(made, footer::kDiskBytesAt, disk_bytes);
-  lay_be32(made, footer::kGeometryAt, geometry(disk_bytes));
-  lay_be32(made, footer::kKindAt, fixed ? kFixed : kDynamic);
-  lay_bytes(made, footer::kIdAt, new_guid());
-  lay_be32(made, footer::kSumAt, checksum(made, footer::kSumAt));
+  store_text(made, footer::kMakerAt, "win ");
+  store_be32(made, footer::kMakerVersionAt, kVersion);
+  store_be64(made, footer::kFirstBytesAt, disk_bytes);
+  store_be64(made, footer::kDiskBytesAt, disk_bytes);
+  store_be32(made, footer::kGeometryAt, geometry(disk_bytes));
+  store_be32(made, footer::kKindAt, fixed ? kFixed : kDynamic);
+  store_bytes(made, footer::kIdAt, new_guid());
+  store_be32(made, footer::kSumAt, checksum(made, footer::kSumAt));
   return made;
 }
 
@@ -97,7 +97,7 @@ class DynamicVhdWriter final : public ImageWriter {
   std::uint64_t block_bytes() const override { return kBlock; }
 
   void put(std::uint64_t block, ByteView bytes) override {
-    lay_be32(table_, static_cast<std::size_t>(block * 4), next_ / kSector);
+    store_be32(table_, static_cast<std::size_t>(block * 4), next_ / kSector);
     out_.write(next_, Bytes(kBitmap, std::byte{0xFF}));
     out_.write(next_ + kBitmap, bytes);
     next_ += kBitmap + kBlock;
@@ -106,13 +106,13 @@ class DynamicVhdWriter final : public ImageWriter {
   void finish() override {
     const Bytes footer = make_footer(disk_bytes_, false);
     Bytes made(kHeaderBytes);
-    lay_text(made, 0, header::kMark);
-    lay_be64(made, header::kNextAt, ~0ull);
-    lay_be64(made, header::kTableOffsetAt, kTableAt);
-    lay_be32(made, header::kVersionAt, kVersion);
-    lay_be32(made, header::kEntryCountAt, blocks_);
-    lay_be32(made, header::kBlockBytesAt, kBlock);
-    lay_be32(made, header::kSumAt, checksum(made, header::kSumAt));
+    store_text(made, 0, header::kMark);
+    store_be64(made, header::kNextAt, ~0ull);
+    store_be64(made, header::kTableOffsetAt, kTableAt);
+    store_be32(made, header::kVersionAt, kVersion);
+    store_be32(made, header::kEntryCountAt, blocks_);
+    store_be32(made, header::kBlockBytesAt, kBlock);
+    store_be32(made, header::kSumAt, checksum(made, header::kSumAt));
     out_.write(0, footer);
     out_.write(kHeaderAt, made);
     out_.write(kTableAt, table_);
@@ -131,7 +131,7 @@ class DynamicVhdWriter final : public ImageWriter {
 
 std::unique_ptr<ImageWriter> make_vhd_writer(OutputFile& out, std::uint64_t disk_bytes,
                                              bool fixed) {
-  if (disk_bytes > kMostDisk)
+  if (disk_bytes > kMaxDisk)
     throw Error(ErrorCode::unsupported, {}, std::nullopt,
                 fmt::format("a VHD holds at most 2040 GiB; the disk has {} bytes", disk_bytes),
                 "write it as vhdx, qcow2 or raw");

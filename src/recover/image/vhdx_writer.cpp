@@ -18,7 +18,7 @@ constexpr std::uint64_t kChunkBlocks = kChunkSectors * kSector / kBlock;
 constexpr std::uint64_t kLogAt = kMiB;
 constexpr std::uint64_t kMetadataAt = 2 * kMiB;
 constexpr std::uint64_t kTableAt = 3 * kMiB;
-constexpr std::uint64_t kMostDisk = 64ull << 40;
+constexpr std::uint64_t kMaxDisk = 64ull << 40;
 
 class VhdxWriter final : public ImageWriter {
  public:
@@ -34,22 +34,22 @@ class VhdxWriter final : public ImageWriter {
 
   void put(std::uint64_t block, ByteView bytes) override {
     const auto at = static_cast<std::size_t>((block + block / kChunkBlocks) * kEntryBytes);
-    lay_le64(table_, at, next_ | kPresent);
+    store_le64(table_, at, next_ | kPresent);
     out_.write(next_, bytes);
     next_ += kBlock;
   }
 
   void finish() override {
     Bytes start(kMiB);
-    lay_text(start, 0, kMark);
+    store_text(start, 0, kMark);
     const Bytes file_id = new_guid();
     const Bytes data_id = new_guid();
     // Both copies of each; the second header is the one that counts.
-    lay_bytes(start, kHeadersAt[0], make_header(1, file_id, data_id));
-    lay_bytes(start, kHeadersAt[1], make_header(2, file_id, data_id));
+    store_bytes(start, kHeadersAt[0], make_header(1, file_id, data_id));
+    store_bytes(start, kHeadersAt[1], make_header(2, file_id, data_id));
     const Bytes table = make_regions();
-    lay_bytes(start, kRegionsAt[0], table);
-    lay_bytes(start, kRegionsAt[1], table);
+    store_bytes(start, kRegionsAt[0], table);
+    store_bytes(start, kRegionsAt[1], table);
     out_.write(0, start);
     out_.write(kMetadataAt, make_metadata());
     out_.write(kTableAt, table_);
@@ -59,59 +59,59 @@ class VhdxWriter final : public ImageWriter {
  private:
   static Bytes make_header(std::uint64_t sequence, const Bytes& file_id, const Bytes& data_id) {
     Bytes bytes(kHeaderBytes);
-    lay_text(bytes, 0, header::kMark);
-    lay_le64(bytes, header::kSequenceAt, sequence);
-    lay_bytes(bytes, header::kFileIdAt, file_id);
-    lay_bytes(bytes, header::kDataIdAt, data_id);
-    lay_le16(bytes, header::kVersionAt, 1);
-    lay_le32(bytes, header::kLogBytesAt, kMiB);
-    lay_le64(bytes, header::kLogOffsetAt, kLogAt);
-    lay_sum(bytes);
+    store_text(bytes, 0, header::kMark);
+    store_le64(bytes, header::kSequenceAt, sequence);
+    store_bytes(bytes, header::kFileIdAt, file_id);
+    store_bytes(bytes, header::kDataIdAt, data_id);
+    store_le16(bytes, header::kVersionAt, 1);
+    store_le32(bytes, header::kLogBytesAt, kMiB);
+    store_le64(bytes, header::kLogOffsetAt, kLogAt);
+    store_sum(bytes);
     return bytes;
   }
 
   Bytes make_regions() const {
     Bytes bytes(kRegionBytes);
-    lay_text(bytes, 0, regions::kMark);
-    lay_le32(bytes, regions::kCountAt, 2);
+    store_text(bytes, 0, regions::kMark);
+    store_le32(bytes, regions::kCountAt, 2);
     const auto region = [&](std::size_t number, std::string_view id, std::uint64_t offset,
                             std::uint64_t length) {
       const std::size_t at = regions::kFirst + number * regions::kEntryBytes;
-      lay_guid(std::span(bytes).subspan(at), id);
-      lay_le64(bytes, at + regions::kOffsetAt, offset);
-      lay_le32(bytes, at + regions::kLengthAt, length);
-      lay_le32(bytes, at + regions::kNeededAt, 1);
+      store_guid(std::span(bytes).subspan(at), id);
+      store_le64(bytes, at + regions::kOffsetAt, offset);
+      store_le32(bytes, at + regions::kLengthAt, length);
+      store_le32(bytes, at + regions::kNeededAt, 1);
     };
     region(0, regions::kTableId, kTableAt, table_.size());
     region(1, regions::kMetadataId, kMetadataAt, kMiB);
-    lay_sum(bytes);
+    store_sum(bytes);
     return bytes;
   }
 
   Bytes make_metadata() const {
     constexpr std::size_t kItemsAt = metadata::kTableBytes;
     Bytes bytes(kMiB);
-    lay_text(bytes, 0, metadata::kMark);
+    store_text(bytes, 0, metadata::kMark);
     std::size_t count = 0;
     std::size_t next = 0;
     const auto item = [&](std::string_view id, std::size_t length, std::uint32_t flags) {
       const std::size_t entry = metadata::kFirst + metadata::kEntryBytes * count++;
-      lay_guid(std::span(bytes).subspan(entry), id);
-      lay_le32(bytes, entry + metadata::kOffsetAt, kItemsAt + next);
-      lay_le32(bytes, entry + metadata::kLengthAt, length);
-      lay_le32(bytes, entry + metadata::kFlagsAt, flags);
+      store_guid(std::span(bytes).subspan(entry), id);
+      store_le32(bytes, entry + metadata::kOffsetAt, kItemsAt + next);
+      store_le32(bytes, entry + metadata::kLengthAt, length);
+      store_le32(bytes, entry + metadata::kFlagsAt, flags);
       const std::size_t place = kItemsAt + next;
       next += length;
       return place;
     };
     constexpr std::uint32_t kOfDisk = 2;
     constexpr std::uint32_t kRequired = 4;
-    lay_le32(bytes, item(metadata::kFileParameters, 8, kRequired), kBlock);
-    lay_le64(bytes, item(metadata::kDiskSize, 8, kRequired | kOfDisk), disk_bytes_);
-    lay_bytes(bytes, item(metadata::kDiskId, 16, kRequired | kOfDisk), new_guid());
-    lay_le32(bytes, item(metadata::kLogicalSector, 4, kRequired | kOfDisk), kSector);
-    lay_le32(bytes, item(metadata::kPhysicalSector, 4, kRequired | kOfDisk), 4096);
-    lay_le16(bytes, metadata::kCountAt, count);
+    store_le32(bytes, item(metadata::kFileParameters, 8, kRequired), kBlock);
+    store_le64(bytes, item(metadata::kDiskSize, 8, kRequired | kOfDisk), disk_bytes_);
+    store_bytes(bytes, item(metadata::kDiskId, 16, kRequired | kOfDisk), new_guid());
+    store_le32(bytes, item(metadata::kLogicalSector, 4, kRequired | kOfDisk), kSector);
+    store_le32(bytes, item(metadata::kPhysicalSector, 4, kRequired | kOfDisk), 4096);
+    store_le16(bytes, metadata::kCountAt, count);
     return bytes;
   }
 
@@ -124,7 +124,7 @@ class VhdxWriter final : public ImageWriter {
 }  // namespace
 
 std::unique_ptr<ImageWriter> make_vhdx_writer(OutputFile& out, std::uint64_t disk_bytes) {
-  if (disk_bytes > kMostDisk)
+  if (disk_bytes > kMaxDisk)
     throw Error(ErrorCode::unsupported, {}, std::nullopt,
                 fmt::format("a VHDX holds at most 64 TiB; the disk has {} bytes", disk_bytes),
                 "write it as qcow2 or raw");

@@ -2,7 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vmdk/layout.h"
 #include "lantern/error.h"
 #include "recover/image/writer.h"
@@ -18,7 +18,7 @@ constexpr std::uint64_t kTableEntries = 512;
 constexpr std::uint64_t kTableSectors = kTableEntries * 4 / kSector;
 constexpr std::uint64_t kDescriptorSectors = 20;
 // Entries are sectors of the file in 32 bits.
-constexpr std::uint64_t kMostDisk = 2044ull << 30;
+constexpr std::uint64_t kMaxDisk = 2044ull << 30;
 
 struct Shape {
   std::uint64_t capacity = 0;  // sectors
@@ -42,19 +42,19 @@ struct HeaderFields {
 
 Bytes make_header(const Shape& shape, const HeaderFields& fields, bool descriptor) {
   Bytes header(kSector);
-  lay_text(header, 0, kMark);
-  lay_le32(header, kVersionAt, fields.version);
-  lay_le32(header, kFlagsAt, fields.flags);
-  lay_le64(header, kCapacityAt, shape.capacity);
-  lay_le64(header, kGrainAt, kGrainSectors);
-  lay_le64(header, kDescriptorOffsetAt, descriptor ? 1 : 0);
-  lay_le64(header, kDescriptorSectorsAt, descriptor ? kDescriptorSectors : 0);
-  lay_le32(header, kTableEntriesAt, kTableEntries);
-  lay_le64(header, kSecondDirectoryAt, fields.second_directory);
-  lay_le64(header, kDirectoryAt, fields.directory);
-  lay_le64(header, kMetadataAt, fields.metadata);
-  lay_text(header, kLineEndsAt, "\n \r\n");
-  lay_le16(header, kPackingAt, fields.packed ? 1 : 0);
+  store_text(header, 0, kMark);
+  store_le32(header, kVersionAt, fields.version);
+  store_le32(header, kFlagsAt, fields.flags);
+  store_le64(header, kCapacityAt, shape.capacity);
+  store_le64(header, kGrainAt, kGrainSectors);
+  store_le64(header, kDescriptorOffsetAt, descriptor ? 1 : 0);
+  store_le64(header, kDescriptorSectorsAt, descriptor ? kDescriptorSectors : 0);
+  store_le32(header, kTableEntriesAt, kTableEntries);
+  store_le64(header, kSecondDirectoryAt, fields.second_directory);
+  store_le64(header, kDirectoryAt, fields.directory);
+  store_le64(header, kMetadataAt, fields.metadata);
+  store_text(header, kLineEndsAt, "\n \r\n");
+  store_le16(header, kPackingAt, fields.packed ? 1 : 0);
   return header;
 }
 
@@ -70,7 +70,7 @@ Bytes make_descriptor(const Shape& shape, const std::string& type, const std::st
       id == 0xFFFFFFFF ? 1 : id, type, shape.capacity, name, shape.capacity / (kHeads * kTrack),
       kHeads, kTrack);
   Bytes bytes(kDescriptorSectors * kSector);
-  lay_text(bytes, 0, text);
+  store_text(bytes, 0, text);
   return bytes;
 }
 
@@ -89,7 +89,7 @@ class SparseVmdkWriter final : public ImageWriter {
   std::uint64_t block_bytes() const override { return kGrain; }
 
   void put(std::uint64_t block, ByteView bytes) override {
-    lay_le32(tables_, static_cast<std::size_t>(block * 4), next_);
+    store_le32(tables_, static_cast<std::size_t>(block * 4), next_);
     out_.write(next_ * kSector, bytes);
     next_ += kGrainSectors;
   }
@@ -105,7 +105,7 @@ class SparseVmdkWriter final : public ImageWriter {
       Bytes entries(static_cast<std::size_t>(shape_.directory_sectors * kSector));
       const std::uint64_t tables_at = directory + shape_.directory_sectors;
       for (std::uint64_t i = 0; i < shape_.tables; ++i)
-        lay_le32(entries, static_cast<std::size_t>(i * 4), tables_at + i * kTableSectors);
+        store_le32(entries, static_cast<std::size_t>(i * 4), tables_at + i * kTableSectors);
       out_.write(directory * kSector, entries);
       out_.write(tables_at * kSector, tables_);
     }
@@ -143,12 +143,12 @@ class StreamVmdkWriter final : public ImageWriter {
   void put(std::uint64_t block, ByteView bytes) override {
     if (block / kTableEntries != table_number_) flush_table();
     table_number_ = block / kTableEntries;
-    lay_le32(table_, static_cast<std::size_t>(block % kTableEntries * 4), next_);
+    store_le32(table_, static_cast<std::size_t>(block % kTableEntries * 4), next_);
     table_used_ = true;
     Bytes grain(divide_up(kMarkerBytes + bytes.size(), kSector) * kSector);
-    lay_le64(grain, 0, block * kGrainSectors);
-    lay_le32(grain, 8, bytes.size());
-    lay_bytes(grain, kMarkerBytes, bytes);
+    store_le64(grain, 0, block * kGrainSectors);
+    store_le32(grain, 8, bytes.size());
+    store_bytes(grain, kMarkerBytes, bytes);
     append(grain);
   }
 
@@ -183,8 +183,8 @@ class StreamVmdkWriter final : public ImageWriter {
       const std::size_t length = std::min(kPart, block.size() - at);
       Bytes head(5);
       head[0] = at + length == block.size() ? std::byte{1} : std::byte{0};
-      lay_le16(head, 1, length);
-      lay_le16(head, 3, ~length);
+      store_le16(head, 1, length);
+      store_le16(head, 3, ~length);
       made.insert(made.end(), head.begin(), head.end());
       const ByteView part = block.subspan(at, length);
       made.insert(made.end(), part.begin(), part.end());
@@ -196,15 +196,15 @@ class StreamVmdkWriter final : public ImageWriter {
       b = (b + a) % 65'521;
     }
     Bytes sum(4);
-    lay_be32(sum, 0, b << 16 | a);
+    store_be32(sum, 0, b << 16 | a);
     made.insert(made.end(), sum.begin(), sum.end());
     return made;
   }
 
   static Bytes marker(std::uint64_t sectors, std::uint32_t type) {
     Bytes bytes(kSector);
-    lay_le64(bytes, 0, sectors);
-    lay_le32(bytes, 12, type);
+    store_le64(bytes, 0, sectors);
+    store_le32(bytes, 12, type);
     return bytes;
   }
 
@@ -216,7 +216,7 @@ class StreamVmdkWriter final : public ImageWriter {
   void flush_table() {
     if (!table_used_) return;
     append(marker(kTableSectors, kTable));
-    lay_le32(directory_, static_cast<std::size_t>(table_number_ * 4), next_);
+    store_le32(directory_, static_cast<std::size_t>(table_number_ * 4), next_);
     append(table_);
     table_.assign(table_.size(), std::byte{0});
     table_used_ = false;
@@ -233,7 +233,7 @@ class StreamVmdkWriter final : public ImageWriter {
 };
 
 void check_size(std::uint64_t disk_bytes) {
-  if (disk_bytes > kMostDisk)
+  if (disk_bytes > kMaxDisk)
     throw Error(
         ErrorCode::unsupported, {}, std::nullopt,
         fmt::format("a sparse VMDK holds at most 2044 GiB; the disk has {} bytes", disk_bytes),

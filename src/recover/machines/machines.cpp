@@ -14,13 +14,14 @@
 #include "nest/opening/evidence.h"
 #include "nest/opening/folder_disks.h"
 #include "recover/machines/config.h"
+#include "recover/machines/lock_files.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kMostText = 4u << 20;
-constexpr std::size_t kMostMachines = 10'000;
-constexpr int kMostDepth = 3;
+constexpr std::uint64_t kMaxText = 4u << 20;
+constexpr std::size_t kMaxMachines = 10'000;
+constexpr int kMaxDepth = 3;
 
 bool ends_in(const std::string& name, std::string_view ending) {
   return name.size() >= ending.size() &&
@@ -61,13 +62,13 @@ class FolderSearch {
     names_ = folder_->names();
     std::set<std::string> used;
     for (const Found& found : configs()) {
-      if (result.machines.size() >= kMostMachines) return;
+      if (result.machines.size() >= kMaxMachines) return;
       context_.check_cancelled();
       result.machines.push_back(machine_of(found, used));
     }
     for (const std::string& name : disks_in(folder_, context_))
       if (!used.contains(folder_->place(name))) result.loose.push_back(folder_->place(name));
-    if (depth >= kMostDepth) return;
+    if (depth >= kMaxDepth) return;
     for (const std::string& name : folder_->folders()) {
       const auto below = folder_->folder_of(name + "/.");
       const std::string path = host_path_.empty() ? std::string() : host_path_ + "/" + name;
@@ -95,7 +96,7 @@ class FolderSearch {
 
   std::optional<MachineConfig> read(const std::string& name) const {
     const auto file = folder_->open(name);
-    if (!file || (*file)->size() == 0 || (*file)->size() > kMostText) return std::nullopt;
+    if (!file || (*file)->size() == 0 || (*file)->size() > kMaxText) return std::nullopt;
     Bytes bytes(static_cast<std::size_t>((*file)->size()));
     (*file)->read(0, bytes);
     const std::string text = text_of(bytes);
@@ -137,7 +138,8 @@ class FolderSearch {
       own.report(FindingCode::machine_suspended, Severity::warning, {},
                  fmt::format("\"{}\" is suspended: {}", for_terminal(machine.name),
                              machine.state_evidence),
-                 "its disks can be read; written to, they no longer fit the saved state");
+                 "its disks can be read, without what its memory holds; nothing is written to them "
+                 "until it was resumed and shut down");
     return machine;
   }
 
@@ -160,7 +162,7 @@ class FolderSearch {
                   fmt::format("the disk \"{}\" of \"{}\" is not where the machine says",
                               for_terminal(wanted.file), for_terminal(machine.name)),
                   disk.candidate.empty() ? "add its folder to the search folders"
-                                         : for_terminal(disk.candidate) + " answers to it");
+                                         : for_terminal(disk.candidate) + " matches it");
       return disk;
     }
     disk.place = file->place;
@@ -196,12 +198,12 @@ class FolderSearch {
   std::vector<MachineSnapshot> listed_snapshots(const std::string& config) const {
     std::vector<MachineSnapshot> snapshots;
     const auto file = folder_->open(config.substr(0, config.rfind('.')) + ".vmsd");
-    if (!file || (*file)->size() > kMostText) return snapshots;
+    if (!file || (*file)->size() > kMaxText) return snapshots;
     Bytes bytes(static_cast<std::size_t>((*file)->size()));
     (*file)->read(0, bytes);
     const std::string text = text_of(bytes);
-    constexpr std::size_t kMostListed = 1000;
-    for (std::size_t i = 0; i < kMostListed; ++i) {
+    constexpr std::size_t kMaxListed = 1000;
+    for (std::size_t i = 0; i < kMaxListed; ++i) {
       const auto value = [&](const std::string& key) {
         const std::string start = fmt::format("snapshot{}.{} = \"", i, key);
         const std::size_t at = text.find(start);
@@ -227,20 +229,12 @@ class FolderSearch {
         return set(machine, MachineState::running,
                    fmt::format("{} is locked by {}", disk.place, *lock));
     }
-    const std::vector<std::string> folders = folder_->folders();
-    for (const std::string& name : folders)
-      if (ends_in(name, ".lck") && !folder_->folder_of(name + "/.")->names().empty())
-        return set(
-            machine, MachineState::running,
-            fmt::format("the lock folder {} is there and not empty; if the machine crashed it "
-                        "may be a leftover",
-                        folder_->place(name)));
-    for (const std::string& name : names_)
-      if (ends_in(name, ".lck") || ends_in(name, ".lock"))
-        return set(machine, MachineState::running,
-                   fmt::format("the lock file {} is there; if the machine crashed it may be a "
-                               "leftover",
-                               folder_->place(name)));
+    if (const auto locks = lock_files(*folder_, {}, !host_path_.empty(), context_);
+        !locks.empty()) {
+      machine.by_lock_file = true;
+      return set(machine, MachineState::running,
+                 locks.front() + "; if the machine crashed it may be a leftover");
+    }
     if (!found.config.saved_state.empty()) {
       const bool here = find_file(found.config.saved_state, around()).has_value();
       return set(
@@ -253,7 +247,7 @@ class FolderSearch {
       for (const std::string_view ending : {".vmss", ".sav", ".vsv", ".vmrs", ".mem"})
         if (ends_in(name, ending) || own_save)
           return set(machine, MachineState::suspended,
-                     fmt::format("the saved state {} lies beside it", folder_->place(name)));
+                     fmt::format("the saved state {} is beside it", folder_->place(name)));
     }
   }
 

@@ -10,7 +10,7 @@ namespace lantern {
 namespace {
 
 // How deep a tree of snapshots or media is followed.
-constexpr int kMostDepth = 256;
+constexpr int kMaxDepth = 256;
 
 std::string unbraced(std::string text) {
   std::erase_if(text, [](char c) { return c == '{' || c == '}'; });
@@ -41,7 +41,7 @@ std::string attribute(const pugi::xml_node& node, std::string_view name) {
 // Every element of that name below a node, in order.
 void all_named(const pugi::xml_node& node, std::string_view name, int depth,
                std::vector<pugi::xml_node>& found) {
-  if (depth > kMostDepth) return;
+  if (depth > kMaxDepth) return;
   for (const pugi::xml_node& one : node.children()) {
     if (local_name(one) == name) found.push_back(one);
     all_named(one, name, depth + 1, found);
@@ -151,7 +151,7 @@ MachineConfig controller_settings(const pugi::xml_node& root) {
 
 std::optional<MachineConfig> parse_machine_xml(const std::string& text) {
   pugi::xml_document document;
-  // What stands before a break is used: a hurt configuration is better than none.
+  // What stands before a break is used: a damaged configuration is better than none.
   document.load_buffer(text.data(), text.size());
   for (const pugi::xml_node& root : document.children()) {
     const std::string_view name = local_name(root);

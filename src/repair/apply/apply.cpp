@@ -32,12 +32,12 @@ void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
   const Context& context = session.context();
   const Address source = Address::parse(plan.source);
   for (const PlanSource& made_for : plan.sources) {
-    const Sameness same =
+    const IdentityMatch same =
         compare(made_for.identity, identify(*open_file_source(made_for.path, context)));
-    if (same == Sameness::same) continue;
+    if (same == IdentityMatch::same) continue;
     throw Error(ErrorCode::refused, made_for.path, std::nullopt,
-                same == Sameness::other ? "is another disk than the plan was made for"
-                                        : "has changed since the plan was made",
+                same == IdentityMatch::other ? "is another disk than the plan was made for"
+                                             : "has changed since the plan was made",
                 {"plan again: ", Do::plan_again});
   }
   for (const std::size_t number : steps)
@@ -143,7 +143,7 @@ ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& 
                     fmt::format("step {} repairs the image file itself: a child of it would not "
                                 "help",
                                 step.number),
-                    {Do::image_as_qcow2, " makes a copy that is whole; or use ", Do::scratch});
+                    {Do::image_as_qcow2, " makes a complete copy; or use ", Do::scratch});
       write.address = child;
     }
   }

@@ -8,6 +8,7 @@
 #include "lantern/error.h"
 #include "lantern/machines.h"
 #include "lantern/text.h"
+#include "recover/machines/lock_files.h"
 #include "repair/apply/trial_image.h"
 #include "repair/facets.h"
 
@@ -33,6 +34,7 @@ class Guards {
     for (const WriteLog::File& file : guarded_.writes.files()) {
       journal_elsewhere(file.path);
       if (how_.host) users(file.path);
+      if (!how_.override_lock_file) lock_files_of(file.path);
       machines(file.path);
       children(file.path);
     }
@@ -66,11 +68,11 @@ class Guards {
       if (const auto backing = place ? how_.host->loop_file(place->device) : std::nullopt;
           !backing || full_path(*backing) != path)
         return;
-      refuse(how_.journal, "would lie inside the disk that is repaired",
+      refuse(how_.journal, "would be inside the disk that is repaired",
              {"name a place on another disk with ", Do::journal});
     }
     if (const std::string why = why_destination_is_unsafe(*how_.host, path, folder); !why.empty())
-      refuse(how_.journal, "would lie inside what is repaired: " + why,
+      refuse(how_.journal, "would be inside what is repaired: " + why,
              {"name a place on another disk with ", Do::journal});
   }
 
@@ -89,6 +91,18 @@ class Guards {
       refuse(path, "is locked by " + *lock, "switch the machine off, and run the command again");
   }
 
+  // Written by this computer or by another that shares the folder.
+  void lock_files_of(const std::string& path) {
+    std::error_code error;
+    if (!fs::is_regular_file(path, error)) return;
+    const fs::path file(path);
+    const auto folder = host_neighbours(file.parent_path().string(), context_);
+    for (const std::string& lock : lock_files(*folder, file.filename().string(), true, context_))
+      refuse(path, "may be held by a machine: " + lock,
+             {"switch that machine off; when it is off and the lock is a leftover: ",
+              Do::override_lock_file});
+  }
+
   void machines(const std::string& path) {
     const fs::path folder = fs::path(path).parent_path();
     std::error_code error;
@@ -105,13 +119,13 @@ class Guards {
           });
       if (!names) continue;
       const std::string who = fmt::format("the machine \"{}\"", for_terminal(machine.name));
-      if (machine.state == MachineState::running)
+      if (machine.state == MachineState::running &&
+          !(machine.by_lock_file && how_.override_lock_file))
         refuse(path, fmt::format("{} runs: {}", who, machine.state_evidence),
                "switch it off, and run the command again");
-      if (machine.state == MachineState::suspended && !how_.override_saved_state)
-        refuse(
-            path, fmt::format("{} is suspended: {}", who, machine.state_evidence),
-            {"start and shut it down; or give its saved state up with ", Do::give_up_saved_state});
+      if (machine.state == MachineState::suspended && !how_.override_suspended)
+        refuse(path, fmt::format("{} is suspended: {}", who, machine.state_evidence),
+               {"resume it and shut it down; or write all the same with ", Do::override_suspended});
     }
   }
 
@@ -148,7 +162,7 @@ class Guards {
     }
   }
 
-  // What the file systems' own logs will write over, and what a sleeping system has in mind.
+  // What the file systems' own logs will write over, and what a hibernated system has in memory.
   void file_systems() {
     const Address source = Address::parse(guarded_.source);
     std::optional<Target> target;
@@ -156,7 +170,7 @@ class Guards {
       target = session_.open_disk(source);
     } catch (const Error& failed) {
       if (failed.code() == ErrorCode::stopped) throw;
-      return;  // too hurt to be opened: nothing in it is asleep that could be known
+      return;  // too damaged to be opened: no hibernated system in it can be known
     }
     const DiskLayer& disk = target->disk();
     for (const VolumeLayer& volume : disk.volumes) {

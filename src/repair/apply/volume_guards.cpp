@@ -35,9 +35,8 @@ bool is_hibernated(const FileSystem& files) {
 std::optional<Refusal> guard_ntfs(const VolumeLayer& volume, const std::vector<Range>& touched,
                                   const Context& context) {
   if (is_hibernated(*volume.file_system()))
-    return Refusal{
-        "its system is hibernated: it wakes with this volume in mind",
-        {"start it and shut it down whole, or repair a copy: ", Do::scratch, ", ", Do::child}};
+    return Refusal{"its system is hibernated: it wakes with this volume in mind",
+                   {"start it and shut it down, or repair a copy: ", Do::scratch, ", ", Do::child}};
   const std::uint64_t end = volume.bytes->size() - std::min(volume.bytes->size(), kBootBytes);
   const bool in_log = std::any_of(touched.begin(), touched.end(), [&](const Range& range) {
     return range.end() > kBootBytes && range.offset < end;

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::repair {
 
@@ -23,16 +23,16 @@ void propose_bytes(Diagnosis& diagnosis, std::string code, Certainty certainty, 
 bool propose_figures(Diagnosis& diagnosis, std::string code, std::string evidence,
                      const std::string& place, const ByteSource& file, ByteView stored,
                      ByteView made, const std::vector<HeaderFigure>& figures) {
-  constexpr std::size_t kMostWrong = 3;
+  constexpr std::size_t kMaxWrong = 3;
   Bytes after(stored.begin(), stored.end());
   std::vector<std::string> wrong;
   for (const HeaderFigure& figure : figures) {
     const ByteView right = slice(made, figure.at, figure.bytes);
     if (figure.right || std::ranges::equal(slice(stored, figure.at, figure.bytes), right)) continue;
     wrong.emplace_back(figure.name);
-    lay_bytes(after, figure.at, right);
+    store_bytes(after, figure.at, right);
   }
-  if (wrong.empty() || wrong.size() > kMostWrong) return false;
+  if (wrong.empty() || wrong.size() > kMaxWrong) return false;
   propose_bytes(diagnosis, std::move(code),
                 wrong.size() == 1 ? Certainty::certain : Certainty::likely,
                 fmt::format("the header: {}", fmt::join(wrong, ", ")), std::move(evidence), place,

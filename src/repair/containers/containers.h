@@ -34,7 +34,7 @@ struct HeaderFigure {
   bool right = false;
 };
 
-// A header of which only a few figures are wrong: they alone are taken from the one made anew.
+// A header of which only a few figures are wrong: they alone are taken from the one rebuilt.
 // False: none is wrong, or too many are for the rest to be believed.
 bool propose_figures(Diagnosis& diagnosis, std::string code, std::string evidence,
                      const std::string& place, const ByteSource& file, ByteView stored,

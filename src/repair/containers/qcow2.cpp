@@ -1,9 +1,9 @@
-// QCOW2 (layout: container/qcow/header.h): the header made anew from the tables, and entries of
+// QCOW2 (layout: container/qcow/header.h): the header rebuilt from the tables, and entries of
 // level 1 that evidence gives a place.
 #include <fmt/format.h>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/qcow/header.h"
 #include "container/qcow/layout.h"
 #include "container/qcow/qcow2.h"
@@ -50,18 +50,18 @@ Bytes header_by(const SourcePtr& file, const Qcow2Header& guessed, std::uint64_t
   const auto opened = open_headless_qcow2(file, around, context);
   if (!opened) return {};
   Bytes header(112);
-  lay_text(header, 0, kMark);
-  lay_be32(header, kVersionAt, 3);
-  lay_be32(header, kClusterBitsAt, guessed.cluster_bits);
-  lay_be64(header, kDiskBytesAt, opened->flat->size());
-  lay_be32(header, kLevel1EntriesAt, guessed.level1_entries);
-  lay_be64(header, kLevel1OffsetAt, guessed.level1_offset);
-  lay_be64(header, kCountsOffsetAt, counts);
-  lay_be32(header, kCountsClustersAt, 1);
-  lay_be32(header, kCountBitsAt, 4);
-  lay_be32(header, kHeaderBytesAt, kHeaderBytes + (guessed.packing != 0 ? 8u : 0u));
+  store_text(header, 0, kMark);
+  store_be32(header, kVersionAt, 3);
+  store_be32(header, kClusterBitsAt, guessed.cluster_bits);
+  store_be64(header, kDiskBytesAt, opened->flat->size());
+  store_be32(header, kLevel1EntriesAt, guessed.level1_entries);
+  store_be64(header, kLevel1OffsetAt, guessed.level1_offset);
+  store_be64(header, kCountsOffsetAt, counts);
+  store_be32(header, kCountsClustersAt, 1);
+  store_be32(header, kCountBitsAt, 4);
+  store_be32(header, kHeaderBytesAt, kHeaderBytes + (guessed.packing != 0 ? 8u : 0u));
   header[kPackingAt] = static_cast<std::byte>(guessed.packing);
-  if (guessed.packing != 0) lay_be64(header, kFeaturesAt, kPackingFeature);
+  if (guessed.packing != 0) store_be64(header, kFeaturesAt, kPackingFeature);
   return header;
 }
 
@@ -77,8 +77,8 @@ bool can_be(const Qcow2Header& header, const ByteSource& file) {
 }
 
 // The mark is there, and figures behind it are wrong. False: they are not, or nothing is known.
-bool hurt_header(const SourcePtr& file, const std::string& place, ByteView stored,
-                 Diagnosis& diagnosis, const Context& context) {
+bool damaged_header(const SourcePtr& file, const std::string& place, ByteView stored,
+                    Diagnosis& diagnosis, const Context& context) {
   const std::uint64_t parent_at = be64(stored, kParentOffsetAt);
   try {
     const auto header = read_qcow2_header(*file, context);
@@ -99,7 +99,7 @@ bool hurt_header(const SourcePtr& file, const std::string& place, ByteView store
                       count_clusters = be32(stored, kCountsClustersAt);
   return propose_figures(
       diagnosis, "qcow2.header",
-      fmt::format("as it is, it cannot be read or written; level 1 lies at byte {} and the "
+      fmt::format("as it is, it cannot be read or written; level 1 is at byte {} and the "
                   "reference counts at {}, with clusters of {} bytes",
                   guessed->level1_offset, counts, step),
       place, *file, stored, made,
@@ -133,9 +133,9 @@ void lost_header(const SourcePtr& file, const std::string& place, Diagnosis& dia
   if (header.empty()) return;
   Bytes sector = read_bytes(*file, 0, 512);
   std::fill(sector.begin(), sector.end(), std::byte{0});
-  lay_bytes(sector, 0, header);
-  propose_bytes(diagnosis, "qcow2.header", Certainty::likely, "the header, made anew",
-                fmt::format("it is lost; level 1 lies at byte {} and the reference counts at {}, "
+  store_bytes(sector, 0, header);
+  propose_bytes(diagnosis, "qcow2.header", Certainty::likely, "the header, rebuilt",
+                fmt::format("it is lost; level 1 is at byte {} and the reference counts at {}, "
                             "with clusters of {} bytes; a parent or snapshots would not be known",
                             guessed->level1_offset, counts, guessed->cluster_bytes()),
                 place, *file, 0, sector);
@@ -152,7 +152,7 @@ void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& 
       lost_header(file, place, diagnosis, context);
     return;
   }
-  if (hurt_header(file, place, start, diagnosis, context)) return;
+  if (damaged_header(file, place, start, diagnosis, context)) return;
   const auto header = read_qcow2_header(*file, context);
   if (!header || header->has_data_file() || !header->parent_name.empty()) return;
   Surroundings around;
@@ -164,7 +164,7 @@ void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& 
   for (std::size_t at = 0; at + 8 <= right.size(); at += 8)
     if (be64(right, at) == kLeadsNowhere) return;  // not all of it is known
   propose_bytes(diagnosis, "qcow2.level1", Certainty::likely, "entries of the level 1 table",
-                "they lead nowhere, and level 2 tables that nothing leads to lie in the file; what "
+                "they lead nowhere, and level 2 tables that nothing leads to are in the file; what "
                 "lies inside tells where they belong",
                 place, *file, header->level1_offset, right);
 }

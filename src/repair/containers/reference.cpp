@@ -4,7 +4,7 @@
 
 #include <filesystem>
 
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vmdk/layout.h"
 #include "lantern/error.h"
 #include "repair/containers/containers.h"
@@ -14,15 +14,15 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::uint64_t kMostText = 1u << 20;
+constexpr std::uint64_t kMaxText = 1u << 20;
 
 // Where the text lies: all of the file, or a part of a sparse extent.
 Range descriptor_range(const ByteSource& file) {
   const Bytes start = read_bytes(file, 0, kSector);
   if (start.size() < kSector || !has_text(start, 0, kMark))
-    return {0, std::min(file.size(), kMostText)};
+    return {0, std::min(file.size(), kMaxText)};
   if (le64(start, kDescriptorOffsetAt) > file.size() / kSector ||
-      le64(start, kDescriptorSectorsAt) > kMostText / kSector)
+      le64(start, kDescriptorSectorsAt) > kMaxText / kSector)
     return {};
   return {le64(start, kDescriptorOffsetAt) * kSector, le64(start, kDescriptorSectorsAt) * kSector};
 }
@@ -60,7 +60,7 @@ void diagnose_reference(const Address& address, const SourcePtr& file, const std
   if (!inside) text.resize(std::max(text.size(), bytes.size()), '\n');
   if (inside && text.size() > bytes.size()) return;
   Bytes right(std::max(bytes.size(), text.size()));
-  lay_text(right, 0, text);
+  store_text(right, 0, text);
   propose_bytes(diagnosis, "vmdk.parent-name", Certainty::certain,
                 fmt::format("the parent's name becomes \"{}\"", name),
                 fmt::format("no file \"{}\" is there; {} has the identity the child was made on",

@@ -1,7 +1,7 @@
-// VDI (layout: container/vdi/layout.h): the header made anew from the shape of the block map.
+// VDI (layout: container/vdi/layout.h): the header rebuilt from the shape of the block map.
 #include <fmt/format.h>
 
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vdi/layout.h"
 #include "container/vdi/vdi.h"
 #include "lantern/error.h"
@@ -22,7 +22,7 @@ void sizes(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis
       std::uint64_t{le32(header, vdi::kBlockBytesAt)} * le32(header, vdi::kBlockCountAt);
   if (mapped == 0 || disk_bytes <= mapped) return;
   Bytes right(8);
-  lay_le64(right, 0, mapped);
+  store_le64(right, 0, mapped);
   propose_bytes(diagnosis, "vdi.size", Certainty::likely,
                 fmt::format("the size of the disk becomes {} bytes", mapped),
                 fmt::format("the header says {}, and has {} blocks of {} bytes", disk_bytes,
@@ -33,24 +33,24 @@ void sizes(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis
 // A header as the block map asks for it, without ids.
 Bytes header_by(const VdiShape& shape, std::uint64_t disk_bytes) {
   Bytes header(kHeaderBytes);
-  lay_text(header, 0, "<<< virtual disk >>>\n");
-  lay_le32(header, vdi::kSignatureAt, vdi::kSignature);
-  lay_le32(header, vdi::kVersionAt, vdi::kVersion);
-  lay_le32(header, vdi::kHeaderLengthAt, vdi::kHeaderLength);
-  lay_le32(header, vdi::kKindAt, vdi::kDynamic);
-  lay_le32(header, vdi::kMapOffsetAt, shape.map_offset);
-  lay_le32(header, vdi::kDataOffsetAt, shape.data_offset);
-  lay_le32(header, vdi::kSectorBytesAt, 512);
-  lay_le64(header, vdi::kDiskBytesAt, disk_bytes);
-  lay_le32(header, vdi::kBlockBytesAt, shape.block_bytes);
-  lay_le32(header, vdi::kBlockCountAt, shape.block_count);
-  lay_le32(header, vdi::kBlocksStoredAt, shape.blocks_stored);
+  store_text(header, 0, "<<< virtual disk >>>\n");
+  store_le32(header, vdi::kSignatureAt, vdi::kSignature);
+  store_le32(header, vdi::kVersionAt, vdi::kVersion);
+  store_le32(header, vdi::kHeaderLengthAt, vdi::kHeaderLength);
+  store_le32(header, vdi::kKindAt, vdi::kDynamic);
+  store_le32(header, vdi::kMapOffsetAt, shape.map_offset);
+  store_le32(header, vdi::kDataOffsetAt, shape.data_offset);
+  store_le32(header, vdi::kSectorBytesAt, 512);
+  store_le64(header, vdi::kDiskBytesAt, disk_bytes);
+  store_le32(header, vdi::kBlockBytesAt, shape.block_bytes);
+  store_le32(header, vdi::kBlockCountAt, shape.block_count);
+  store_le32(header, vdi::kBlocksStoredAt, shape.blocks_stored);
   return header;
 }
 
 // The mark is there, and figures behind it are wrong. False: they are not, or nothing is known.
-bool hurt_header(const SourcePtr& file, const std::string& place, ByteView stored,
-                 Diagnosis& diagnosis, const Context& context) {
+bool damaged_header(const SourcePtr& file, const std::string& place, ByteView stored,
+                    Diagnosis& diagnosis, const Context& context) {
   constexpr std::size_t kParentBytes = 32;
   const std::uint32_t kind = le32(stored, vdi::kKindAt);
   const bool plain = kind == 1 || kind == 2;
@@ -99,7 +99,7 @@ void diagnose_vdi(const SourcePtr& file, const std::string& place, Diagnosis& di
   const Bytes stored = read_bytes(*file, 0, kHeaderBytes);
   if (stored.size() < kHeaderBytes) return;
   if (le32(stored, vdi::kSignatureAt) == vdi::kSignature) {
-    if (!hurt_header(file, place, stored, diagnosis, context)) sizes(file, place, diagnosis);
+    if (!damaged_header(file, place, stored, diagnosis, context)) sizes(file, place, diagnosis);
     return;
   }
   if (has_boot_mark(stored)) return;  // a disk as it is, or a volume
@@ -113,7 +113,7 @@ void diagnose_vdi(const SourcePtr& file, const std::string& place, Diagnosis& di
   for (std::size_t i = vdi::kIdAt; i < vdi::kParentIdAt; ++i)
     header[i] = static_cast<std::byte>(i * 37);
   header.resize(std::min<std::size_t>(kHeaderBytes, shape->map_offset));
-  propose_bytes(diagnosis, "vdi.header", Certainty::likely, "the header, made anew",
+  propose_bytes(diagnosis, "vdi.header", Certainty::likely, "the header, rebuilt",
                 fmt::format("it is lost; the block map at byte {} has {} blocks of {} bytes, each "
                             "stored one once; its id is not known",
                             shape->map_offset, shape->block_count, shape->block_bytes),

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vhd/layout.h"
 #include "container/vhd/vhd.h"
 #include "repair/containers/containers.h"
@@ -13,7 +13,7 @@
 namespace lantern::repair {
 namespace {
 
-constexpr std::uint64_t kMostTable = 64u << 20;
+constexpr std::uint64_t kMaxTable = 64u << 20;
 using namespace vhd;
 
 bool is_footer(ByteView bytes) {
@@ -29,24 +29,25 @@ void dynamic_header(const SourcePtr& file, const std::string& place, std::uint64
   if (!shape || shape->table_offset < at + kHeaderBytes) return;
   // Of a dynamic disk nothing follows the sum.
   Bytes right(kHeaderBytes);
-  lay_text(right, 0, header::kMark);
-  lay_be64(right, header::kNextAt, ~std::uint64_t{0});
-  lay_be64(right, header::kTableOffsetAt, shape->table_offset);
-  lay_be32(right, header::kVersionAt, kVersion);
-  lay_be32(right, header::kEntryCountAt, std::max<std::uint64_t>(shape->entry_count, 1));
+  store_text(right, 0, header::kMark);
+  store_be64(right, header::kNextAt, ~std::uint64_t{0});
+  store_be64(right, header::kTableOffsetAt, shape->table_offset);
+  store_be32(right, header::kVersionAt, kVersion);
+  store_be32(right, header::kEntryCountAt, std::max<std::uint64_t>(shape->entry_count, 1));
   if (be32(stored, header::kEntryCountAt) > shape->entry_count &&
       shape->table_offset + std::uint64_t{be32(stored, header::kEntryCountAt)} * 4 <= file->size())
-    lay_be32(right, header::kEntryCountAt, be32(stored, header::kEntryCountAt));
-  lay_be32(right, header::kBlockBytesAt, shape->block_bytes);
-  lay_be32(right, header::kSumAt, checksum(right, header::kSumAt));
+    store_be32(right, header::kEntryCountAt, be32(stored, header::kEntryCountAt));
+  store_be32(right, header::kBlockBytesAt, shape->block_bytes);
+  store_be32(right, header::kSumAt, checksum(right, header::kSumAt));
   const bool sum_fits = be32(right, header::kSumAt) == be32(stored, header::kSumAt);
-  propose_bytes(diagnosis, "vhd.header", sum_fits ? Certainty::certain : Certainty::likely,
-                "the dynamic header",
-                fmt::format("its sum is wrong or it is lost; the block table at byte {} has {} "
-                            "blocks of {} bytes{}",
-                            shape->table_offset, shape->entry_count, shape->block_bytes,
-                            sum_fits ? ", and with these the sum stored is right" : ""),
-                place, *file, at, right);
+  propose_bytes(
+      diagnosis, "vhd.header", sum_fits ? Certainty::certain : Certainty::likely,
+      "the dynamic header",
+      fmt::format("its checksum is wrong or it is lost; the block table at byte {} has {} "
+                  "blocks of {} bytes{}",
+                  shape->table_offset, shape->entry_count, shape->block_bytes,
+                  sum_fits ? ", and with these the stored checksum is right" : ""),
+      place, *file, at, right);
 }
 
 // The byte behind the last block, where the footer has to be; 0: not known.
@@ -57,7 +58,7 @@ std::uint64_t end_of_blocks(const ByteSource& file, ByteView footer) {
   const std::uint64_t count = be32(header, header::kEntryCountAt);
   const std::uint64_t table = be64(header, header::kTableOffsetAt);
   if (!is_power_of_two(block) || block < kSector || table >= file.size() ||
-      count > std::min(file.size() - table, kMostTable) / 4)
+      count > std::min(file.size() - table, kMaxTable) / 4)
     return 0;
   const std::uint64_t whole = block + divide_up(divide_up(block / kSector, 8), kSector) * kSector;
   std::uint64_t end = table + divide_up(count * 4, kSector) * kSector;
@@ -72,12 +73,12 @@ void fixed_size(const SourcePtr& file, const std::string& place, const Bytes& fo
                 Diagnosis& diagnosis) {
   const std::uint64_t right_bytes = file->size() - kSector;
   Bytes right = footer;
-  lay_be64(right, footer::kDiskBytesAt, right_bytes);
-  lay_be32(right, footer::kSumAt, checksum(right, footer::kSumAt));
+  store_be64(right, footer::kDiskBytesAt, right_bytes);
+  store_be32(right, footer::kSumAt, checksum(right, footer::kSumAt));
   propose_bytes(
       diagnosis, "vhd.size", Certainty::likely,
       fmt::format("the footer's size of the disk becomes {} bytes", right_bytes),
-      fmt::format("it says {}; so many lie before it", be64(footer, footer::kDiskBytesAt)), place,
+      fmt::format("it says {}; so many are before it", be64(footer, footer::kDiskBytesAt)), place,
       *file, right_bytes, right);
 }
 
@@ -95,8 +96,8 @@ void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& di
     if (be32(end, footer::kKindAt) != kFixed && !is_footer(start))
       propose_bytes(diagnosis, "vhd.footer-copy", Certainty::certain,
                     "the copy of the footer at the start of the file",
-                    "its sum is wrong, that of the footer at the end is right", place, *file, 0,
-                    end);
+                    "its checksum is wrong, that of the footer at the end is right", place, *file,
+                    0, end);
     if (be32(end, footer::kKindAt) == kDynamic)
       dynamic_header(file, place, be64(end, footer::kHeaderOffsetAt), diagnosis);
     return;
@@ -114,8 +115,8 @@ void diagnose_vhd(const SourcePtr& file, const std::string& place, Diagnosis& di
   }
   propose_bytes(diagnosis, "vhd.footer", Certainty::certain,
                 fmt::format("the footer at byte {} of the file, from its copy at the start", right),
-                "it is lost or its sum is wrong; behind the last block is its place", place, *file,
-                right, start);
+                "it is lost or its checksum is wrong; behind the last block is its place", place,
+                *file, right, start);
 }
 
 }  // namespace lantern::repair

@@ -5,7 +5,7 @@
 #include <array>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vhdx/header.h"
 #include "container/vhdx/layout.h"
 #include "container/vhdx/log.h"
@@ -16,7 +16,7 @@ namespace {
 
 using namespace vhdx;
 
-constexpr std::uint64_t kMostChanged = 64u << 20;
+constexpr std::uint64_t kMaxChanged = 64u << 20;
 
 // Headers without a log, one after the other, as a writer changes them. `newest`: of the two.
 void add_closed_headers(RepairStep& step, const std::string& place, const ByteSource& file,
@@ -24,8 +24,8 @@ void add_closed_headers(RepairStep& step, const std::string& place, const ByteSo
   Bytes header = read_bytes(file, kHeadersAt.at(newest), kHeaderBytes);
   std::fill_n(header.begin() + header::kLogIdAt, header::kIdBytes, std::byte{0});
   for (const std::size_t to : {1 - newest, newest}) {
-    lay_le64(header, header::kSequenceAt, le64(header, header::kSequenceAt) + 1);
-    lay_sum(header);
+    store_le64(header, header::kSequenceAt, le64(header, header::kSequenceAt) + 1);
+    store_sum(header);
     add_changes(step, place, kHeadersAt.at(to), read_bytes(file, kHeadersAt.at(to), kHeaderBytes),
                 header);
   }
@@ -48,13 +48,13 @@ void write_log_out(const SourcePtr& file, const std::string& place, std::size_t 
           extent.below().source == file && extent.below().offset == extent.range.offset;
       const bool hole = extent.kind == ExtentKind::zero && known_zero(*file, extent.range);
       changed += same || hole ? 0 : extent.range.length;
-      if (same || hole || changed > kMostChanged) return changed <= kMostChanged;
+      if (same || hole || changed > kMaxChanged) return changed <= kMaxChanged;
       const auto length = static_cast<std::size_t>(extent.range.length);
       add_changes(step, place, extent.range.offset, read_bytes(*file, extent.range.offset, length),
                   read_bytes(*replayed, extent.range.offset, length));
       return true;
     });
-    if (changed > kMostChanged) {
+    if (changed > kMaxChanged) {
       diagnosis.notes.emplace_back("vhdx: its log holds more than is written out here");
       return;
     }
@@ -91,7 +91,7 @@ void diagnose_vhdx(const SourcePtr& file, const std::string& place, Diagnosis& d
   if (!any || (!signature && !(region_right[0] || region_right[1]))) return;
   if (!signature) {
     Bytes mark(8);
-    lay_text(mark, 0, kMark);
+    store_text(mark, 0, kMark);
     propose_bytes(diagnosis, "vhdx.signature", Certainty::certain,
                   "the mark at the start of the file",
                   "its headers and region tables are those of a VHDX", place, *file, 0, mark);
@@ -100,30 +100,30 @@ void diagnose_vhdx(const SourcePtr& file, const std::string& place, Diagnosis& d
     if (!region_right.at(i) && region_right.at(1 - i))
       propose_bytes(diagnosis, "vhdx.regions", Certainty::certain,
                     fmt::format("the {} region table, from the other", i == 0 ? "first" : "second"),
-                    "its sum is wrong, the other's is right", place, *file, kRegionsAt.at(i),
+                    "its checksum is wrong, the other's is right", place, *file, kRegionsAt.at(i),
                     tables.at(1 - i));
     if (!header_right.at(i) && header_right.at(1 - i)) {
       Bytes right = headers.at(1 - i);
       // The one that is left stays the newer.
       const std::uint64_t sequence = le64(right, header::kSequenceAt);
-      lay_le64(right, header::kSequenceAt, sequence - std::min<std::uint64_t>(sequence, 1));
-      lay_sum(right);
+      store_le64(right, header::kSequenceAt, sequence - std::min<std::uint64_t>(sequence, 1));
+      store_sum(right);
       propose_bytes(diagnosis, "vhdx.header", Certainty::certain,
                     fmt::format("the {} header, from the other", i == 0 ? "first" : "second"),
-                    "its sum is wrong, the other's is right", place, *file, kHeadersAt.at(i),
+                    "its checksum is wrong, the other's is right", place, *file, kHeadersAt.at(i),
                     right);
     }
   }
   if (!header_right[0] && !header_right[1]) {
     Bytes made(kHeaderBytes);
-    lay_text(made, 0, header::kMark);
-    lay_le64(made, header::kSequenceAt, 1);
+    store_text(made, 0, header::kMark);
+    store_le64(made, header::kSequenceAt, 1);
     for (std::size_t i = header::kFileIdAt; i < header::kLogIdAt; ++i)
       made[i] = static_cast<std::byte>(0x40 + i);
-    lay_le16(made, header::kVersionAt, 1);
-    lay_le32(made, header::kLogBytesAt, 1u << 20);
-    lay_le64(made, header::kLogOffsetAt, 1u << 20);
-    lay_sum(made);
+    store_le16(made, header::kVersionAt, 1);
+    store_le32(made, header::kLogBytesAt, 1u << 20);
+    store_le64(made, header::kLogOffsetAt, 1u << 20);
+    store_sum(made);
     propose_bytes(diagnosis, "vhdx.header", Certainty::likely, "a header without a log",
                   "both are lost; if the log held something, it stays lost", place, *file,
                   kHeadersAt[0], made);

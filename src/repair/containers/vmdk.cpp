@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "container/vmdk/directory.h"
 #include "container/vmdk/layout.h"
 #include "repair/containers/containers.h"
@@ -15,9 +15,9 @@ namespace {
 
 using namespace vmdk;
 
-constexpr std::uint64_t kCylinder = 16ull * 63;   // sectors, as old firmware counts
-constexpr std::uint64_t kMostEntries = 1u << 20;  // of a table
-constexpr std::uint64_t kMostTables = 1u << 14;
+constexpr std::uint64_t kCylinder = 16ull * 63;  // sectors, as old firmware counts
+constexpr std::uint64_t kMaxEntries = 1u << 20;  // of a table
+constexpr std::uint64_t kMaxTables = 1u << 14;
 
 struct Shape {
   std::uint64_t grain = 0, capacity = 0, entries = 0, metadata = 0;
@@ -43,12 +43,12 @@ class VmdkDiagnosis {
     shape_.metadata = le64(header, kMetadataAt);
     shape_.directories[0] = saturating_mul(le64(header, kDirectoryAt), kSector);
     shape_.directories[1] = saturating_mul(le64(header, kSecondDirectoryAt), kSector);
-    if (!is_power_of_two(shape_.grain) || shape_.entries == 0 || shape_.entries > kMostEntries ||
+    if (!is_power_of_two(shape_.grain) || shape_.entries == 0 || shape_.entries > kMaxEntries ||
         shape_.capacity == 0 || shape_.directories[0] >= file_.size() ||
         shape_.directories[1] >= file_.size())
       return;
     shape_.tables = divide_up(divide_up(shape_.capacity, shape_.grain), shape_.entries);
-    if (shape_.tables > kMostTables) return;
+    if (shape_.tables > kMaxTables) return;
     directories();
     if (diagnosis_.steps.empty()) tables();
     if (diagnosis_.steps.empty()) descriptor(header);
@@ -65,8 +65,8 @@ class VmdkDiagnosis {
     Bytes entries(static_cast<std::size_t>(shape_.tables * 4));
     const std::uint64_t first = shape_.directories[which] + shape_.directory_bytes();
     for (std::uint64_t i = 0; i < shape_.tables; ++i)
-      lay_le32(entries, static_cast<std::size_t>(i * 4),
-               (first + i * shape_.table_bytes()) / kSector);
+      store_le32(entries, static_cast<std::size_t>(i * 4),
+                 (first + i * shape_.table_bytes()) / kSector);
     return entries;
   }
 
@@ -92,8 +92,8 @@ class VmdkDiagnosis {
       if (other != in_line(1 - which) && !are_grain_tables(file_, first, shape)) continue;
       propose_bytes(diagnosis_, "vmdk.directory", Certainty::certain,
                     fmt::format("the {} grain directory", which == 0 ? "first" : "second"),
-                    "entries of it lead nowhere; its tables lie behind it, one after the other",
-                    place_, file_, shape_.directories[which], line);
+                    "entries of it lead nowhere; its tables follow it, one after the other", place_,
+                    file_, shape_.directories[which], line);
     }
   }
 
@@ -114,7 +114,7 @@ class VmdkDiagnosis {
       Bytes right = tables[0];
       for (std::size_t e = 0; e < bytes; e += 4)
         if (!is_grain(le32(tables[0], e)) && is_grain(le32(tables[1], e)))
-          lay_le32(right, e, le32(tables[1], e));
+          store_le32(right, e, le32(tables[1], e));
       for (const std::size_t which : {0u, 1u})
         add_changes(step, place_, at[which], tables[which], right);
     }
@@ -145,7 +145,7 @@ class VmdkDiagnosis {
         shape_.capacity, name, std::min<std::uint64_t>(shape_.capacity / kCylinder, 16383));
     if (text.size() > room) return;
     Bytes right(stored.size());
-    lay_text(right, 0, text);
+    store_text(right, 0, text);
     propose_bytes(diagnosis_, "vmdk.descriptor", Certainty::likely,
                   "the descriptor inside the file",
                   "it is lost; the header says how large the disk is; if it had a parent, that is "

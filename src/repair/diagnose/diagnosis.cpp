@@ -11,7 +11,7 @@ namespace {
 
 // Runs as near as this to each other are written as one.
 constexpr std::size_t kNear = 16;
-constexpr std::uint64_t kMostRootEntries = 2000;
+constexpr std::uint64_t kMaxRootEntries = 2000;
 
 constexpr std::array<std::string_view, 14> kLoaderFiles = {
     "ldlinux.sys", "extlinux.conf", "syslinux.cfg", "io.sys",       "ibmbio.com",
@@ -79,7 +79,7 @@ BootEvidence boot_evidence(const ByteSource& disk, std::uint64_t start, const Fi
     const bool known = std::any_of(kLoaderFiles.begin(), kLoaderFiles.end(),
                                    [&](auto word) { return equal_ignoring_case(word, name); });
     if (known) evidence.files = for_terminal(name);
-    return known || ++seen > kMostRootEntries ? WalkStep::stop : WalkStep::go_on;
+    return known || ++seen > kMaxRootEntries ? WalkStep::stop : WalkStep::go_on;
   });
   return evidence;
 }

@@ -26,9 +26,10 @@ void add_changes(RepairStep& step, const std::string& address, std::uint64_t off
 Bytes read_bytes(const ByteSource& source, std::uint64_t offset, std::size_t length);
 
 // One structure being put right.
-class Mend {
+class StructurePatch {
  public:
-  Mend(const SourcePtr& source, std::string address, std::uint64_t offset, std::size_t length)
+  StructurePatch(const SourcePtr& source, std::string address, std::uint64_t offset,
+                 std::size_t length)
       : address_(std::move(address)),
         offset_(offset),
         before(read_bytes(*source, offset, length)),
@@ -83,6 +84,8 @@ bool fits_either_table(const DiskLayer& disk, const VolumeSearch& found);
 
 void diagnose_fat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context);
+// An EFI system partition whose default loader was deleted and is intact.
+void diagnose_efi_loader(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis);
 void diagnose_ntfs(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                    const Context& context);
 void diagnose_exfat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,

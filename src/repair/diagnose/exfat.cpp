@@ -1,11 +1,11 @@
-// exFAT (layout: filesystem/exfat/boot.h): either boot region from the other, or both made anew
+// exFAT (layout: filesystem/exfat/boot.h): either boot region from the other, or both rebuilt
 // from the allocation bitmap, the capitals and the root folder behind them.
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "lantern/sources.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
@@ -13,8 +13,8 @@ namespace lantern::repair {
 namespace {
 
 constexpr std::uint64_t kRegionSectors = 12;
-constexpr std::uint64_t kMostBefore = 64u << 20;  // bytes, of the FAT
-constexpr std::uint64_t kMostLooked = 256u << 20;
+constexpr std::uint64_t kMaxBefore = 64u << 20;  // bytes, of the FAT
+constexpr std::uint64_t kMaxLooked = 256u << 20;
 
 std::uint32_t sum_of(ByteView region, std::size_t summed) {
   std::uint32_t sum = 0;
@@ -36,10 +36,10 @@ bool is_region(ByteView region, std::uint64_t sector_bytes) {
 }
 
 // The sum fills its sector.
-void lay_sum(Bytes& region, std::size_t sector_bytes) {
+void store_sum(Bytes& region, std::size_t sector_bytes) {
   const std::size_t summed = (kRegionSectors - 1) * sector_bytes;
   const std::uint32_t sum = sum_of(region, summed);
-  for (std::size_t at = summed; at < region.size(); at += 4) lay_le32(region, at, sum);
+  for (std::size_t at = summed; at < region.size(); at += 4) store_le32(region, at, sum);
 }
 
 std::uint32_t capitals_sum(ByteView table) {
@@ -64,10 +64,10 @@ class ExfatDiagnosis : VolumeDiagnosis {
       if (own_good && copy_good) return hidden(own, size);
       Bytes right = own_good ? own : copy;
       // What changes without the sum is only kept up in the first.
-      if (!own_good && has_text(own, 3, "EXFAT   ")) lay_bytes(right, 0x6A, slice(own, 0x6A, 2));
+      if (!own_good && has_text(own, 3, "EXFAT   ")) store_bytes(right, 0x6A, slice(own, 0x6A, 2));
       propose(own_good ? "exfat.boot-copy" : "exfat.boot-region", Certainty::certain,
               own_good ? "the copy of the boot region" : "the boot region, from its copy",
-              "its sum is wrong, the other's is right", own_good ? length : 0,
+              "its checksum is wrong, the other's is right", own_good ? length : 0,
               own_good ? copy : own, right);
       return;
     }
@@ -80,10 +80,10 @@ class ExfatDiagnosis : VolumeDiagnosis {
     const std::uint64_t right = start_sector(size);
     if (le64(own, 0x40) == right || !starts()) return;
     Bytes after = own;
-    lay_le64(after, 0x40, right);
-    lay_sum(after, size);
+    store_le64(after, 0x40, right);
+    store_sum(after, size);
     propose("exfat.hidden-sectors", Certainty::certain,
-            fmt::format("the boot region says that {} sectors lie before the volume", right),
+            fmt::format("the boot region says that {} sectors are before the volume", right),
             fmt::format("it says {}; its loader reads from there", le64(own, 0x40)), 0, own, after);
   }
 
@@ -122,7 +122,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
     std::optional<Root> root;
     std::vector<std::uint64_t> capitals;
     Bytes piece(std::size_t{1} << 20);
-    const std::uint64_t limit = std::min(bytes_.size(), kMostLooked);
+    const std::uint64_t limit = std::min(bytes_.size(), kMaxLooked);
     for (std::uint64_t at = 0; at < limit; at += piece.size()) {
       const Range part = intersect({at, piece.size()}, {0, bytes_.size()});
       if (known_zero(bytes_, part)) continue;
@@ -178,7 +178,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
 
   // The FAT begins with F8 FF FF FF FF FF FF FF.
   std::uint64_t table_before(std::uint64_t heap) const {
-    for (std::uint64_t at = 24 * kSector; at < std::min(heap, kMostBefore); at += kSector) {
+    for (std::uint64_t at = 24 * kSector; at < std::min(heap, kMaxBefore); at += kSector) {
       const Bytes start = read_bytes(bytes_, at, 8);
       if (start.size() == 8 && le64(start, 0) == 0xFFFFFFFFFFFFFFF8) return at;
     }
@@ -190,33 +190,34 @@ class ExfatDiagnosis : VolumeDiagnosis {
     Bytes region(kRegionSectors * kSector);
     unsigned power = 0;
     while ((kSector << power) < cluster) ++power;
-    lay_text(region, 0,
-             "\xEB\x76\x90"
-             "EXFAT   ");
-    lay_le64(region, 0x40, start_sector(kSector));
-    lay_le64(region, 0x48, bytes_.size() / kSector);
-    lay_le32(region, 0x50, table / kSector);
-    lay_le32(region, 0x54, (heap - table) / kSector);
-    lay_le32(region, 0x58, heap / kSector);
-    lay_le32(region, 0x5C, clusters);
-    lay_le32(region, 0x60, root_cluster);
-    lay_le16(region, 0x68, 0x0100);
+    store_text(region, 0,
+               "\xEB\x76\x90"
+               "EXFAT   ");
+    store_le64(region, 0x40, start_sector(kSector));
+    store_le64(region, 0x48, bytes_.size() / kSector);
+    store_le32(region, 0x50, table / kSector);
+    store_le32(region, 0x54, (heap - table) / kSector);
+    store_le32(region, 0x58, heap / kSector);
+    store_le32(region, 0x5C, clusters);
+    store_le32(region, 0x60, root_cluster);
+    store_le16(region, 0x68, 0x0100);
     region[0x6C] = std::byte{9};
     region[0x6D] = static_cast<std::byte>(power);
     region[0x6E] = std::byte{1};
     region[0x6F] = std::byte{0x80};
     region[0x70] = std::byte{0xFF};
-    lay_text(region, 120, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
-    lay_le16(region, kBootMarkAt, kBootMark);
+    store_text(region, 120, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
+    store_le16(region, kBootMarkAt, kBootMark);
     for (std::size_t sector = 1; sector <= 8; ++sector)
-      lay_le32(region, sector * kSector + 508, 0xAA550000);
-    lay_sum(region, kSector);
+      store_le32(region, sector * kSector + 508, 0xAA550000);
+    store_sum(region, kSector);
     RepairStep step;
     step.code = "exfat.boot-region";
     step.certainty = Certainty::certain;
-    step.what = "both boot regions, made anew";
+    step.what = "both boot regions, rebuilt";
     step.evidence = fmt::format(
-        "both are lost; the bitmap, the capitals and the root folder lie where they say only with "
+        "both are lost; the bitmap, the up-case table and the root folder are where they say only "
+        "with "
         "clusters of {} bytes from byte {}; the serial number is not known",
         cluster, heap);
     for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{region.size()}})

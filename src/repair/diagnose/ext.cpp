@@ -7,7 +7,7 @@
 
 #include "base/checked.h"
 #include "base/crc32c.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "filesystem/ext/journal.h"
 #include "filesystem/ext/volume.h"
 #include "lantern/sources.h"
@@ -18,7 +18,7 @@ namespace {
 
 using ext::Superblock;
 
-constexpr std::uint32_t kMostGroups = 1u << 20;
+constexpr std::uint32_t kMaxGroups = 1u << 20;
 constexpr std::uint16_t kNoInodes = 1;
 constexpr std::uint16_t kNoBitmap = 2;
 
@@ -32,7 +32,7 @@ class ExtDiagnosis : VolumeDiagnosis {
     const auto supers = ext::find_superblocks(bytes_);
     if (supers.empty()) return;
     const Superblock& super = supers.front();
-    if (super.group_count() > kMostGroups) return;
+    if (super.group_count() > kMaxGroups) return;
     super_ = super;
     descriptors();
     if (super.mended)
@@ -83,7 +83,8 @@ class ExtDiagnosis : VolumeDiagnosis {
     step.certainty = Certainty::certain;
     step.what = fmt::format("{} group descriptors, the first of group {}", made, first);
     step.evidence =
-        "they are none, or their sums are wrong; their places are those of a copy, what is in use "
+        "they are invalid, or their checksums are wrong; their places are those of a copy, what is "
+        "in use "
         "is "
         "counted from the bitmaps and inode tables";
     add(std::move(step));
@@ -95,9 +96,9 @@ class ExtDiagnosis : VolumeDiagnosis {
   std::uint32_t half(ByteView d, std::size_t low, std::size_t high) const {
     return le16(d, low) | (super_.descriptor_bytes >= 64 ? std::uint32_t{le16(d, high)} << 16 : 0);
   }
-  void lay_half(Bytes& d, std::size_t low, std::size_t high, std::uint32_t value) const {
-    lay_le16(d, low, value & 0xFFFF);
-    if (super_.descriptor_bytes >= 64) lay_le16(d, high, value >> 16);
+  void store_half(Bytes& d, std::size_t low, std::size_t high, std::uint32_t value) const {
+    store_le16(d, low, value & 0xFFFF);
+    if (super_.descriptor_bytes >= 64) store_le16(d, high, value >> 16);
   }
 
   bool good(std::uint32_t g, ByteView d) const {
@@ -144,7 +145,7 @@ class ExtDiagnosis : VolumeDiagnosis {
     if (blocks.size() == super_.block_bytes &&
         !(flags && (flag & kNoBitmap) != 0 && all_zero(blocks))) {
       flag = static_cast<std::uint16_t>(flag & ~kNoBitmap);
-      lay_half(d, 0x0C, 0x2C, clusters - bits_set(blocks, clusters));
+      store_half(d, 0x0C, 0x2C, clusters - bits_set(blocks, clusters));
     }
     if (inodes.size() == super_.block_bytes &&
         !(flags && (flag & kNoInodes) != 0 && all_zero(inodes))) {
@@ -152,23 +153,23 @@ class ExtDiagnosis : VolumeDiagnosis {
       std::uint32_t last = 0;
       const std::uint32_t folders = folders_in(d, inodes, last);
       if (used > 0) flag = static_cast<std::uint16_t>(flag & ~kNoInodes);
-      lay_half(d, 0x0E, 0x2E, super_.inodes_per_group - used);
-      lay_half(d, 0x10, 0x30, folders);
-      if (flags) lay_half(d, 0x1C, 0x32, super_.inodes_per_group - last);
+      store_half(d, 0x0E, 0x2E, super_.inodes_per_group - used);
+      store_half(d, 0x10, 0x30, folders);
+      if (flags) store_half(d, 0x1C, 0x32, super_.inodes_per_group - last);
     }
-    if (flags) lay_le16(d, 0x12, flag);
+    if (flags) store_le16(d, 0x12, flag);
     if (sums) {
       const auto sum = [&](ByteView bitmap, std::size_t length, std::size_t low, std::size_t high) {
         const std::uint32_t value =
             crc32c_chain(super_.checksum_seed, bitmap.first(std::min(length, bitmap.size())));
-        lay_le16(d, low, value & 0xFFFF);
-        if (super_.descriptor_bytes >= high + 2) lay_le16(d, high, value >> 16);
+        store_le16(d, low, value & 0xFFFF);
+        if (super_.descriptor_bytes >= high + 2) store_le16(d, high, value >> 16);
       };
       if ((flag & kNoBitmap) == 0)
         sum(blocks, super_.blocks_per_group / super_.cluster_blocks / 8, 0x18, 0x38);
       if ((flag & kNoInodes) == 0) sum(inodes, super_.inodes_per_group / 8, 0x1A, 0x3A);
     }
-    if (const auto right = ext::descriptor_sum(super_, g, d)) lay_le16(d, 0x1E, *right);
+    if (const auto right = ext::descriptor_sum(super_, g, d)) store_le16(d, 0x1E, *right);
     return d;
   }
 
@@ -202,7 +203,7 @@ class ExtDiagnosis : VolumeDiagnosis {
     after.at(wrong.at) = wrong.right;
     propose("ext.superblock", Certainty::certain,
             fmt::format("byte {} of the superblock becomes {:02x}", wrong.at, u8(after, wrong.at)),
-            fmt::format("it is {:02x}, and the sum over the superblock is wrong; this one byte "
+            fmt::format("it is {:02x}, and the checksum of the superblock is wrong; this one byte "
                         "alone makes it right",
                         u8(own, wrong.at)),
             ext::kSuperblockPlace, own, after);
@@ -211,17 +212,17 @@ class ExtDiagnosis : VolumeDiagnosis {
   // A superblock that is this volume's own but for a few settled figures: they alone are taken from
   // the copy. False: more of it is gone.
   bool settled(const Bytes& own, ByteView copy, std::uint64_t place) {
-    constexpr std::size_t kMostWrong = 16;  // bytes
+    constexpr std::size_t kMaxWrong = 16;  // bytes
     if (!std::ranges::equal(slice(own, 0x68, 16), slice(copy, 0x68, 16))) return false;
     Bytes after = own;
-    lay_le16(after, 0x38, 0xEF53);
-    for (const auto& [at, length] : ext::kSettled) lay_bytes(after, at, slice(copy, at, length));
+    store_le16(after, 0x38, 0xEF53);
+    for (const auto& [at, length] : ext::kSettled) store_bytes(after, at, slice(copy, at, length));
     if (const std::uint32_t needed = le32(copy, ext::kNeededAt);
         ext::is_needed_doubted(le32(own, ext::kNeededAt), needed))
-      lay_le32(after, ext::kNeededAt, needed | (le32(own, ext::kNeededAt) & ext::kRecover));
+      store_le32(after, ext::kNeededAt, needed | (le32(own, ext::kNeededAt) & ext::kRecover));
     std::size_t wrong = 0;
     for (std::size_t i = 0; i < own.size(); ++i) wrong += own[i] != after[i] ? 1u : 0u;
-    if (wrong == 0 || wrong > kMostWrong) return false;
+    if (wrong == 0 || wrong > kMaxWrong) return false;
     propose("ext.superblock", Certainty::certain,
             fmt::format("{} bytes of the superblock, from its copy at byte {} of the volume", wrong,
                         place),
@@ -237,20 +238,20 @@ class ExtDiagnosis : VolumeDiagnosis {
       return s.place != ext::kSuperblockPlace && s.sum_is_right;
     });
     if (copy == supers.end()) {
-      note("the superblock has a wrong sum, and there is no copy");
+      note("the superblock has a wrong checksum, and there is no copy");
       return;
     }
     Bytes after = read_bytes(bytes_, copy->place, ext::kSuperblockBytes);
     if (!super_.has(ext::kMetadataSums) && settled(own, after, copy->place)) return;
-    lay_le16(after, 0x5A, 0);
+    store_le16(after, 0x5A, 0);
     const std::uint64_t free_blocks = free_clusters_ * super_.cluster_blocks;
-    lay_le32(after, 0x0C, free_blocks & 0xFFFFFFFF);
-    if (super_.has(ext::kWide)) lay_le32(after, 0x158, free_blocks >> 32);
-    lay_le32(after, 0x10, free_inodes_);
-    lay_le16(after, 0x3A, 1);
+    store_le32(after, 0x0C, free_blocks & 0xFFFFFFFF);
+    if (super_.has(ext::kWide)) store_le32(after, 0x158, free_blocks >> 32);
+    store_le32(after, 0x10, free_inodes_);
+    store_le16(after, 0x3A, 1);
     const ext::Volume opened{volume_.bytes, make_cached(volume_.bytes, context_), super_,
                              bytes_.size(), context_};
-    if (ext::journal_waits(opened)) lay_le32(after, 0x60, le32(after, 0x60) | ext::kRecover);
+    if (ext::journal_waits(opened)) store_le32(after, 0x60, le32(after, 0x60) | ext::kRecover);
     // What cannot be counted, and its own still says where the rest of it is believable.
     if (le16(own, 0x38) == 0xEF53 &&
         std::equal(own.begin() + 0x68, own.begin() + 0x78, after.begin() + 0x68)) {
@@ -259,17 +260,18 @@ class ExtDiagnosis : VolumeDiagnosis {
                                        {0x40, 4},
                                        {0x88, 64},
                                        {0x174, 8}})
-        lay_bytes(after, at, slice(own, at, length));
+        store_bytes(after, at, slice(own, at, length));
     }
     if (super_.has(ext::kMetadataSums))
-      lay_le32(after, ext::kSuperblockSumAt,
-               crc32c_chain(~0u, ByteView(after).first(ext::kSuperblockSumAt)));
+      store_le32(after, ext::kSuperblockSumAt,
+                 crc32c_chain(~0u, ByteView(after).first(ext::kSuperblockSumAt)));
     RepairStep step;
     step.code = "ext.superblock";
     step.certainty = Certainty::certain;
     step.what = fmt::format("the superblock, from its copy at byte {} of the volume", copy->place);
     step.evidence =
-        "it is none, or its sum is wrong; what is free is counted from the group descriptors";
+        "it is invalid, or its checksum is wrong; what is free is counted from the group "
+        "descriptors";
     change(step, ext::kSuperblockPlace, own, after);
     add(std::move(step));
   }

@@ -1,4 +1,4 @@
-// FAT (layout: filesystem/fat/boot_sector.h): the boot sector from its copy, or made anew from the
+// FAT (layout: filesystem/fat/boot_sector.h): the boot sector from its copy, or rebuilt from the
 // tables and folders behind it; the sector of counts; tables that differ.
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -9,8 +9,9 @@
 #include <utility>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "lantern/text.h"
+#include "repair/diagnose/fat_entry.h"
 #include "repair/diagnose/fat_rebuild.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
@@ -21,13 +22,9 @@ using fat::Geometry;
 using fat::Width;
 
 constexpr std::size_t kSlot = 32;
-constexpr std::uint64_t kMostTable = 64u << 20;
+constexpr std::uint64_t kMaxTable = 64u << 20;
 // Of FAT32: where the boot code begins, how long it is, and so much of it that something is there.
 constexpr std::size_t kCodeAt = 90, kCodeBytes = 420, kCodeStart = 32;
-
-std::uint32_t top_of(Width width) {
-  return width == Width::fat12 ? 0xFFFu : width == Width::fat16 ? 0xFFFFu : 0x0FFFFFFFu;
-}
 
 class FatDiagnosis : VolumeDiagnosis {
  public:
@@ -44,7 +41,7 @@ class FatDiagnosis : VolumeDiagnosis {
     if (!g) return;
     hidden(*g);
     if (g->width == Width::fat32) counts(*g);
-    if (g->table_count == 2 && !g->only_table && g->table_bytes <= kMostTable) tables(*g);
+    if (g->table_count == 2 && !g->only_table && g->table_bytes <= kMaxTable) tables(*g);
   }
 
  private:
@@ -97,7 +94,7 @@ class FatDiagnosis : VolumeDiagnosis {
     const bool code_is_there = is_signed(boot_) && !all_zero(own_code.first(kCodeStart));
     if (code_is_there) {
       Bytes right = boot_;
-      lay_bytes(right, 0, slice(spare.sector, 0, kCodeAt));
+      store_bytes(right, 0, slice(spare.sector, 0, kCodeAt));
       return take("the figures of the boot sector, from its copy in sector 6",
                   why + (std::ranges::equal(own_code, copy_code)
                              ? ""
@@ -145,9 +142,9 @@ class FatDiagnosis : VolumeDiagnosis {
     Bytes made = rebuilt->sector;
     const auto g = fat::parse_boot_sector(made);
     const bool wide = g->width == Width::fat32;
-    lay_le32(made, 28, start_sector(g->sector_bytes));
+    store_le32(made, 28, start_sector(g->sector_bytes));
     label_from_root(made, wide);
-    take("the boot sector, made anew from the tables and folders behind it",
+    take("the boot sector, rebuilt from the tables and folders behind it",
          fmt::format("it is lost{}; {} how long they are, and {} folders begin where the figures "
                      "put them; its serial number is not known",
                      wide ? ", and so is its copy" : "",
@@ -168,21 +165,21 @@ class FatDiagnosis : VolumeDiagnosis {
     Bytes after = boot_;
     std::string what;
     if (!is_signed(after)) {
-      lay_le16(after, kBootMarkAt, kBootMark);
+      store_le16(after, kBootMarkAt, kBootMark);
       what = "the signature 55 AA of its boot sector";
     }
     if (!jumps(after)) {
       // Over the figures, to where the code begins.
       const bool wide = le16(after, 22) == 0;
       if (spare && jumps(spare->sector))
-        lay_bytes(after, 0, slice(spare->sector, 0, 3));
+        store_bytes(after, 0, slice(spare->sector, 0, 3));
       else
-        lay_text(after, 0, wide ? "\xEB\x58\x90" : "\xEB\x3C\x90");
+        store_text(after, 0, wide ? "\xEB\x58\x90" : "\xEB\x3C\x90");
       what +=
           what.empty() ? "the jump at the start of its boot sector" : ", and the jump at its start";
     }
     if (what.empty()) return;
-    propose("fat.signature", Certainty::certain, what, "all else in it fits what lies behind it", 0,
+    propose("fat.signature", Certainty::certain, what, "all else in it fits what follows it", 0,
             boot_, after);
     boot_ = after;
   }
@@ -195,7 +192,7 @@ class FatDiagnosis : VolumeDiagnosis {
     const Bytes there = read_bytes(bytes_, at, kSector);
     if (all_zero(there) || (spare && spare->fit.points == own_fit.points)) return;
     propose("fat.boot-copy", Certainty::certain, "the copy of the boot sector",
-            "the copy does not fit what lies behind it; the boot sector does", at, there, boot_);
+            "the copy does not fit what follows it; the boot sector does", at, there, boot_);
   }
 
   void label_from_root(Bytes& sector, bool wide) const {
@@ -205,7 +202,7 @@ class FatDiagnosis : VolumeDiagnosis {
         read_bytes(bytes_, wide ? g->cluster_offset(g->root_cluster) : g->root_offset, 16 * kSlot);
     for (std::size_t at = 0; at + kSlot <= slots.size() && u8(slots, at) != 0; at += kSlot)
       if (u8(slots, at + 11) == 0x08 && u8(slots, at) != 0xE5)
-        lay_bytes(sector, wide ? 71 : 43, slice(slots, at, 11));
+        store_bytes(sector, wide ? 71 : 43, slice(slots, at, 11));
   }
 
   // A loader reads from where this says; systems that only mount do not care.
@@ -213,10 +210,10 @@ class FatDiagnosis : VolumeDiagnosis {
     const std::uint64_t right = start_sector(g.sector_bytes);
     if (le32(boot_, 28) == right || !starts()) return;
     Bytes after = boot_;
-    lay_le32(after, 28, right);
+    store_le32(after, 28, right);
     propose(
         "fat.hidden-sectors", Certainty::certain,
-        fmt::format("the boot sector says that {} sectors lie before the volume", right),
+        fmt::format("the boot sector says that {} sectors are before the volume", right),
         fmt::format("it says {}; its loader reads from there and finds nothing", le32(boot_, 28)),
         0, boot_, after);
     boot_ = after;
@@ -234,7 +231,7 @@ class FatDiagnosis : VolumeDiagnosis {
     // Where the boot sector names another place than every maker's, the place is what is wrong.
     if (at != g.sector_bytes && good(read_bytes(bytes_, g.sector_bytes, kSector))) {
       Bytes after = boot_;
-      lay_le16(after, 48, 1);
+      store_le16(after, 48, 1);
       return take(fmt::format("the boot sector: sector of counts 1, not {}", le16(boot_, 48)),
                   "the sector it names holds none, sector 1 does", after, Certainty::certain);
     }
@@ -243,25 +240,25 @@ class FatDiagnosis : VolumeDiagnosis {
     Bytes after = read_bytes(bytes_, copy_boot + at, kSector);
     if (copy_boot == 0 || !good(after)) {
       after.assign(kSector, std::byte{0});
-      lay_le32(after, 0, 0x41615252);
-      lay_le32(after, 484, 0x61417272);
-      lay_le32(after, 492, 0xFFFFFFFF);
-      lay_le32(after, 508, 0xAA550000);
+      store_le32(after, 0, 0x41615252);
+      store_le32(after, 484, 0x61417272);
+      store_le32(after, 492, 0xFFFFFFFF);
+      store_le32(after, 508, 0xAA550000);
     }
     // What still stands of its own is nearer to the truth than the copy, which is never kept up.
     if (le32(own, 0) == 0x41615252 || le32(own, 484) == 0x61417272)
-      lay_bytes(after, 488, slice(own, 488, 8));
+      store_bytes(after, 488, slice(own, 488, 8));
     else
-      lay_le32(after, 488, free_clusters(g).value_or(0xFFFFFFFF));
+      store_le32(after, 488, free_clusters(g).value_or(0xFFFFFFFF));
     propose("fat.counts", Certainty::certain, "the sector of counts (FSInfo)",
             le32(after, 488) == 0xFFFFFFFF
-                ? "its signatures are lost; systems count the free clusters anew"
+                ? "its signatures are lost; systems count the free clusters again"
                 : "its signatures are lost; the count of free clusters is that of the table",
             at, own, after);
   }
 
   std::optional<std::uint32_t> free_clusters(const Geometry& g) const {
-    if (g.table_bytes > kMostTable) return std::nullopt;
+    if (g.table_bytes > kMaxTable) return std::nullopt;
     const Bytes table = read_bytes(bytes_, g.table_offset, static_cast<std::size_t>(g.table_bytes));
     if (table.size() < g.table_bytes) return std::nullopt;
     // Of two that differ it is not known yet which is right.
@@ -279,7 +276,7 @@ class FatDiagnosis : VolumeDiagnosis {
   static std::uint64_t faults(ByteView table, const Geometry& g) {
     std::uint64_t found = 0;
     std::vector<bool> led_to(std::size_t{g.cluster_count} + 2);
-    const std::uint32_t top = top_of(g.width);
+    const std::uint32_t top = max_fat_entry(g.width);
     for (std::uint32_t c = 2; c < g.cluster_count + 2; ++c) {
       const std::uint32_t next = fat::table_entry(table, g.width, c);
       if (next == 0 || next >= top - 8) continue;
@@ -323,7 +320,7 @@ class FatDiagnosis : VolumeDiagnosis {
                                 ? fmt::format("from the {}", second_better ? "second" : "first")
                                 : "entry by entry from what fits in either";
     const std::string evidence = fmt::format(
-        "{} bytes of them differ; {} speak against the first, {} against the second (entries that "
+        "{} bytes of them differ; {} errors in the first, {} in the second (entries that "
         "are invalid, chains that break off, files without a chain), {} against what is written",
         differing, of_first, of_second, left);
     if (merged != first)
@@ -337,7 +334,7 @@ class FatDiagnosis : VolumeDiagnosis {
   // Entries of the better table that are invalid, or free though something leads to them, taken
   // from the other one where that has what can be. How many.
   std::size_t merge(Bytes& table, const Bytes& other, const Geometry& g) const {
-    const std::uint32_t top = top_of(g.width);
+    const std::uint32_t top = max_fat_entry(g.width);
     const auto can_be = [&](std::uint32_t next) {
       return next == 0 || next >= top - 8 || g.valid_cluster(next);
     };
@@ -354,23 +351,10 @@ class FatDiagnosis : VolumeDiagnosis {
       const std::uint32_t there = fat::table_entry(other, g.width, c);
       if (own == there || !can_be(there) || there == 0) continue;
       if (can_be(own) && !(own == 0 && led_to[c])) continue;
-      put_entry(table, g.width, c, there);
+      store_fat_entry(table, g.width, c, there);
       ++taken;
     }
     return taken;
-  }
-
-  static void put_entry(Bytes& table, Width width, std::uint32_t cluster, std::uint32_t value) {
-    if (width == Width::fat32) {
-      const std::uint32_t kept = le32(table, std::size_t{cluster} * 4) & 0xF0000000;
-      lay_le32(table, std::size_t{cluster} * 4, kept | value);
-    } else if (width == Width::fat16) {
-      lay_le16(table, std::size_t{cluster} * 2, value);
-    } else {
-      const std::size_t at = std::size_t{cluster} * 3 / 2;
-      const unsigned pair = le16(table, at);
-      lay_le16(table, at, cluster % 2 == 0 ? (pair & 0xF000) | value : (pair & 0xF) | value << 4);
-    }
   }
 
   // Active files and folders of the tree, as far as it can be read, whose first cluster is free.
@@ -433,6 +417,7 @@ class FatDiagnosis : VolumeDiagnosis {
 void diagnose_fat(const DiskLayer& disk, const VolumeLayer& volume, Diagnosis& diagnosis,
                   const Context& context) {
   FatDiagnosis(disk, volume, diagnosis, context).run();
+  diagnose_efi_loader(disk, volume, diagnosis);
 }
 
 }  // namespace lantern::repair

@@ -7,7 +7,7 @@
 #include <bit>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "repair/diagnose/diagnosis.h"
 
 namespace lantern::repair {
@@ -146,34 +146,34 @@ class Rebuild {
              std::uint64_t root, std::uint64_t cluster) const {
     const bool wide = width == Width::fat32;
     Bytes s(kSector);
-    lay_text(s, 0, wide ? "\xEB\x58\x90" : "\xEB\x3C\x90");
-    lay_text(s, 3, "MSWIN4.1");
-    lay_le16(s, 11, kSector);
+    store_text(s, 0, wide ? "\xEB\x58\x90" : "\xEB\x3C\x90");
+    store_text(s, 3, "MSWIN4.1");
+    store_le16(s, 11, kSector);
     s[13] = static_cast<std::byte>(cluster);
-    lay_le16(s, 14, reserved);
+    store_le16(s, 14, reserved);
     s[16] = std::byte{2};
-    lay_le16(s, 17, root);
+    store_le16(s, 17, root);
     if (!wide && sectors_ < 0x10000)
-      lay_le16(s, 19, sectors_);
+      store_le16(s, 19, sectors_);
     else
-      lay_le32(s, 32, sectors_);
+      store_le32(s, 32, sectors_);
     s[21] = static_cast<std::byte>(media);
-    if (!wide) lay_le16(s, 22, size);
-    lay_le16(s, 24, 63);
-    lay_le16(s, 26, 255);
+    if (!wide) store_le16(s, 22, size);
+    store_le16(s, 24, 63);
+    store_le16(s, 26, 255);
     if (wide) {
-      lay_le32(s, 36, size);
-      lay_le32(s, 44, 2);
-      lay_le16(s, 48, 1);
-      lay_le16(s, 50, 6);
+      store_le32(s, 36, size);
+      store_le32(s, 44, 2);
+      store_le16(s, 48, 1);
+      store_le16(s, 50, 6);
     }
     const std::size_t tail = wide ? 64 : 36;
     s[tail] = std::byte{0x80};
     s[tail + 2] = std::byte{0x29};
-    lay_text(s, tail + 7, "NO NAME    ");
-    lay_text(s, tail + 18, wide ? "FAT32   " : width == Width::fat16 ? "FAT16   " : "FAT12   ");
-    lay_text(s, tail + 26, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
-    lay_le16(s, kBootMarkAt, kBootMark);
+    store_text(s, tail + 7, "NO NAME    ");
+    store_text(s, tail + 18, wide ? "FAT32   " : width == Width::fat16 ? "FAT16   " : "FAT12   ");
+    store_text(s, tail + 26, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
+    store_le16(s, kBootMarkAt, kBootMark);
     return s;
   }
 
@@ -221,7 +221,7 @@ std::size_t impossible_figures(ByteView sector) {
   return static_cast<std::size_t>(std::count(std::begin(wrong), std::end(wrong), true));
 }
 
-void lay_value(Bytes& sector, const Figure& figure, std::uint32_t value) {
+void store_value(Bytes& sector, const Figure& figure, std::uint32_t value) {
   for (std::size_t i = 0; i < figure.bytes; ++i)
     sector[figure.at + i] = static_cast<std::byte>(value >> 8 * i);
 }
@@ -290,7 +290,7 @@ std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& 
     const std::uint32_t there = value_of(stored, figure);
     for (const std::uint32_t value : values_of(figure, stored, volume)) {
       if (value == there) continue;
-      lay_value(sector, figure, value);
+      store_value(sector, figure, value);
       const auto g = fat::parse_boot_sector(sector);
       if (!g || !fat::length_fits(*g) || g->volume_bytes > volume.size()) continue;
       const fat::Fit fit = fat::fit(*g, volume);
@@ -301,7 +301,7 @@ std::optional<MendedFat> mend_one_fat_figure(ByteView stored, const ByteSource& 
       else
         best = MendedFat{sector, {change_of(figure, sector, stored)}, fit};
     }
-    lay_value(sector, figure, there);
+    store_value(sector, figure, there);
   }
   return best;
 }
@@ -326,7 +326,7 @@ std::optional<MendedFat> mend_fat_figures(ByteView stored, const RebuiltFat& reb
       for (std::size_t i = 0; i < wrong.size(); ++i) {
         if ((way >> i & 1) == 0) continue;
         mended.changes.push_back(change_of(wrong[i], rebuilt.sector, stored));
-        lay_bytes(mended.sector, wrong[i].at, slice(rebuilt.sector, wrong[i].at, wrong[i].bytes));
+        store_bytes(mended.sector, wrong[i].at, slice(rebuilt.sector, wrong[i].at, wrong[i].bytes));
       }
       const auto g = fat::parse_boot_sector(mended.sector);
       if (g && fat::fit(*g, volume).points >= rebuilt.fit.points) return mended;

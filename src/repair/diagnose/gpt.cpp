@@ -9,8 +9,8 @@
 #include "base/checked.h"
 #include "base/crc32c.h"
 #include "base/guid.h"
-#include "base/lay.h"
 #include "base/sha256.h"
+#include "base/store.h"
 #include "format/partition_guids.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
@@ -23,7 +23,7 @@ namespace {
 
 constexpr std::size_t kEntryBytes = gpt::entry::kMinBytes;
 constexpr std::uint32_t kUsualEntries = 128;
-constexpr std::uint64_t kMostEntriesBytes = 1u << 20;
+constexpr std::uint64_t kMaxEntriesBytes = 1u << 20;
 // A GUID nothing else has, the same each time (RFC 9562, version 8).
 std::string made_guid(const std::string& from) {
   std::string hex = sha256_hex(from).substr(0, 32);
@@ -96,6 +96,8 @@ class GptDiagnosis {
     std::optional<Content> content = choose(old_backup);
     if (!content) return;
     mend_entries(*content);
+    mend_efi_type(*content);
+    add_missing(*content);
     lay(*content);
     protective();
   }
@@ -126,7 +128,7 @@ class GptDiagnosis {
         *sum == le32(copy.header, gpt::kSumAt) && le64(copy.header, gpt::kOwnAt) == lba;
     const std::uint64_t bytes = gpt::entries_bytes(copy.header);
     const std::uint64_t at = saturating_mul(copy.entries_lba(), step_);
-    if (bytes == 0 || bytes > kMostEntriesBytes || at >= flat_->size() ||
+    if (bytes == 0 || bytes > kMaxEntriesBytes || at >= flat_->size() ||
         le32(copy.header, gpt::kEntryBytesAt) < kEntryBytes ||
         !is_power_of_two(le32(copy.header, gpt::kEntryBytesAt)))
       return copy;
@@ -150,7 +152,7 @@ class GptDiagnosis {
                                       last_ - entries_sectors(a->header)}) {
         const Bytes entries = entries_at(lba, a->header);
         if (!entries.empty() && gpt::crc(entries) == le32(a->header, gpt::kEntriesSumAt)) {
-          source_ = "a header and the entries its sum is over";
+          source_ = "a header and the entries its checksum covers";
           return Content{a->header, entries};
         }
       }
@@ -164,7 +166,7 @@ class GptDiagnosis {
 
   Bytes entries_at(std::uint64_t lba, ByteView header) const {
     const std::uint64_t bytes = gpt::entries_bytes(header);
-    if (bytes == 0 || bytes > kMostEntriesBytes || lba > last_) return {};
+    if (bytes == 0 || bytes > kMaxEntriesBytes || lba > last_) return {};
     const Bytes entries = read_bytes(*flat_, lba * step_, static_cast<std::size_t>(bytes));
     return entries.size() == bytes ? entries : Bytes{};
   }
@@ -190,23 +192,23 @@ class GptDiagnosis {
     certainty_ = Certainty::likely;
     Content content;
     content.header.resize(static_cast<std::size_t>(step_));
-    lay_text(content.header, 0, gpt::kSignature);
-    lay_le32(content.header, gpt::kRevisionAt, 0x00010000);
-    lay_le32(content.header, gpt::kHeaderBytesAt, gpt::kMinHeaderBytes);
-    lay_le64(content.header, gpt::kFirstUsableAt, 2 + kUsualEntries * kEntryBytes / step_);
-    lay_le64(content.header, gpt::kLastUsableAt, last_ - 1 - kUsualEntries * kEntryBytes / step_);
-    lay_le32(content.header, gpt::kEntryCountAt, kUsualEntries);
-    lay_le32(content.header, gpt::kEntryBytesAt, kEntryBytes);
-    // What a hurt header still says of who the disk is.
+    store_text(content.header, 0, gpt::kSignature);
+    store_le32(content.header, gpt::kRevisionAt, 0x00010000);
+    store_le32(content.header, gpt::kHeaderBytesAt, gpt::kMinHeaderBytes);
+    store_le64(content.header, gpt::kFirstUsableAt, 2 + kUsualEntries * kEntryBytes / step_);
+    store_le64(content.header, gpt::kLastUsableAt, last_ - 1 - kUsualEntries * kEntryBytes / step_);
+    store_le32(content.header, gpt::kEntryCountAt, kUsualEntries);
+    store_le32(content.header, gpt::kEntryBytesAt, kEntryBytes);
+    // What a damaged header still says of who the disk is.
     std::string id = made_guid(address_ + std::to_string(flat_->size()));
     for (const Copy* const copy : {&backup_, &primary_})
       if (!all_zero(slice(copy->header, 56, 16)) && copy->here) id = guid_text(copy->header, 56);
-    lay_guid(std::span(content.header).subspan(gpt::kDiskIdAt, 16), id);
+    store_guid(std::span(content.header).subspan(gpt::kDiskIdAt, 16), id);
     for (const Copy* const copy : {&primary_, &backup_})
       if (copy->here && le64(copy->header, 40) >= 2 && le64(copy->header, 48) < last_ &&
           le64(copy->header, 40) < le64(copy->header, 48)) {
-        lay_le64(content.header, gpt::kFirstUsableAt, le64(copy->header, 40));
-        lay_le64(content.header, gpt::kLastUsableAt, le64(copy->header, 48));
+        store_le64(content.header, gpt::kFirstUsableAt, le64(copy->header, 40));
+        store_le64(content.header, gpt::kLastUsableAt, le64(copy->header, 48));
       }
     std::size_t best = 0;
     for (const std::uint64_t lba :
@@ -226,7 +228,7 @@ class GptDiagnosis {
     for (const FoundVolume& volume : found_.volumes) {
       if (number >= kUsualEntries) break;
       if (volume.range.offset / step_ < 2 || volume.past_end) continue;
-      lay_entry(std::span(content.entries).subspan(number++ * kEntryBytes, kEntryBytes), volume);
+      store_entry(std::span(content.entries).subspan(number++ * kEntryBytes, kEntryBytes), volume);
     }
     if (number == 0) return std::nullopt;
     source_ = counted(number, "volume") + " found on the disk; names and ids are new";
@@ -240,12 +242,12 @@ class GptDiagnosis {
     return holds_starters(flat_, volume) ? partition_guid::kEfiSystem : type;
   }
 
-  void lay_entry(std::span<std::byte> entry, const FoundVolume& volume) const {
-    lay_guid(entry.subspan(0, 16), type_of(volume));
-    lay_guid(entry.subspan(16, 16),
-             made_guid(address_ + volume.uuid + std::to_string(volume.range.offset)));
-    lay_le64(entry, gpt::entry::kFirstAt, volume.range.offset / step_);
-    lay_le64(entry, gpt::entry::kLastAt, divide_up(volume.range.end(), step_) - 1);
+  void store_entry(std::span<std::byte> entry, const FoundVolume& volume) const {
+    store_guid(entry.subspan(0, 16), type_of(volume));
+    store_guid(entry.subspan(16, 16),
+               made_guid(address_ + volume.uuid + std::to_string(volume.range.offset)));
+    store_le64(entry, gpt::entry::kFirstAt, volume.range.offset / step_);
+    store_le64(entry, gpt::entry::kLastAt, divide_up(volume.range.end(), step_) - 1);
   }
 
   // Entries that cannot be as they are, by the volumes they lead to.
@@ -273,7 +275,7 @@ class GptDiagnosis {
           changes_.push_back(
               fmt::format("entry {} ends at sector {}, as its {} volume does, not {}", number,
                           right, volume->file_system, row.last));
-          lay_le64(content.entries, row.at + gpt::entry::kLastAt, right);
+          store_le64(content.entries, row.at + gpt::entry::kLastAt, right);
           row.last = right;
         }
       } else if (overlaps) {
@@ -291,6 +293,55 @@ class GptDiagnosis {
     }
   }
 
+  // The one volume that firmware starts from has to be typed as that, where no other is.
+  void mend_efi_type(Content& content) {
+    const std::size_t step = le32(content.header, gpt::kEntryBytesAt);
+    std::vector<std::size_t> starters;
+    for (std::size_t at = 0; at + step <= content.entries.size(); at += step) {
+      const std::string type = guid_text(content.entries, at);
+      if (type == partition_guid::kEfiSystem) return;
+      const FoundVolume* const volume = volume_at(le64(content.entries, at + gpt::entry::kFirstAt));
+      if (!all_zero(slice(content.entries, at, 16)) && volume != nullptr &&
+          holds_starters(flat_, *volume))
+        starters.push_back(at);
+    }
+    if (starters.size() != 1) return;
+    const std::size_t at = starters.front();
+    changes_.push_back(fmt::format(
+        "entry {} gets the type of an EFI system partition: its volume has the folder EFI",
+        at / step + 1));
+    store_guid(std::span(content.entries).subspan(at, 16), partition_guid::kEfiSystem);
+  }
+
+  // Volumes that are sure, in space that no entry has, get the first entries that are free.
+  void add_missing(Content& content) {
+    const std::size_t step = le32(content.header, gpt::kEntryBytesAt);
+    const std::uint64_t first_usable = le64(content.header, gpt::kFirstUsableAt);
+    for (const FoundVolume& volume : found_.volumes) {
+      const std::uint64_t first = volume.range.offset / step_;
+      const std::uint64_t last = divide_up(volume.range.end(), step_) - 1;
+      if (!is_sure(volume) || !volume.verified || volume.start_lost || first < first_usable ||
+          last > last_ - 1)
+        continue;
+      std::optional<std::size_t> free;
+      bool taken = false;
+      for (std::size_t at = 0; at + step <= content.entries.size(); at += step) {
+        if (all_zero(slice(content.entries, at, gpt::entry::kIdBytes))) {
+          if (!free) free = at;
+          continue;
+        }
+        taken = taken || (le64(content.entries, at + gpt::entry::kFirstAt) <= last &&
+                          le64(content.entries, at + gpt::entry::kLastAt) >= first);
+      }
+      if (taken || !free) continue;
+      store_entry(std::span(content.entries).subspan(*free, kEntryBytes), volume);
+      changes_.push_back(fmt::format("entry {} is added for the {} volume{} at sector {}: {}",
+                                     *free / step + 1, volume.file_system,
+                                     volume.label.empty() ? "" : " \"" + volume.label + "\"", first,
+                                     volume.evidence));
+    }
+  }
+
   const FoundVolume* volume_at(std::uint64_t sector) const {
     const auto found =
         std::find_if(found_.volumes.begin(), found_.volumes.end(),
@@ -305,13 +356,13 @@ class GptDiagnosis {
     // Where the entries of this copy lie by itself, when it can be believed.
     std::uint64_t entries_lba = copy ? last_ - sectors : 2;
     if (own.sum_right && !grown_) entries_lba = own.entries_lba();
-    lay_le64(header, gpt::kOwnAt, copy ? last_ : 1);
-    lay_le64(header, gpt::kOtherAt, copy ? 1 : last_);
+    store_le64(header, gpt::kOwnAt, copy ? last_ : 1);
+    store_le64(header, gpt::kOtherAt, copy ? 1 : last_);
     if (grown_ || le64(header, gpt::kLastUsableAt) >= last_ - sectors)
-      lay_le64(header, gpt::kLastUsableAt, last_ - sectors - 1);
-    lay_le64(header, gpt::kEntriesAt, entries_lba);
-    lay_le32(header, gpt::kEntriesSumAt, gpt::crc(content.entries));
-    gpt::lay_header_sum(header);
+      store_le64(header, gpt::kLastUsableAt, last_ - sectors - 1);
+    store_le64(header, gpt::kEntriesAt, entries_lba);
+    store_le32(header, gpt::kEntriesSumAt, gpt::crc(content.entries));
+    gpt::store_header_sum(header);
     return header;
   }
 
@@ -321,10 +372,11 @@ class GptDiagnosis {
       const Copy& own = copy ? backup_ : primary_;
       const Bytes header = header_for(content, copy);
       RepairStep step;
-      Mend entries(flat_, address_, le64(header, gpt::kEntriesAt) * step_, content.entries.size());
+      StructurePatch entries(flat_, address_, le64(header, gpt::kEntriesAt) * step_,
+                             content.entries.size());
       entries.after = content.entries;
       entries.into(step);
-      Mend sector(flat_, address_, own.lba * step_, static_cast<std::size_t>(step_));
+      StructurePatch sector(flat_, address_, own.lba * step_, static_cast<std::size_t>(step_));
       sector.after = header;
       sector.into(step);
       if (step.writes.empty()) continue;
@@ -348,8 +400,8 @@ class GptDiagnosis {
       else
         step.evidence += fmt::format("it {}; made from {}",
                                      !own.here        ? "is not there"
-                                     : !own.sum_right ? "has a wrong sum or place"
-                                                      : "has entries with a wrong sum",
+                                     : !own.sum_right ? "has a wrong checksum or place"
+                                                      : "has entries with a wrong checksum",
                                      source_);
       diagnosis_.steps.push_back(std::move(step));
     }
@@ -357,7 +409,7 @@ class GptDiagnosis {
 
   // Sector 0 has an entry of type EE over the disk, so that older systems leave it alone.
   void protective() {
-    Mend mbr(flat_, address_, 0, 512);
+    StructurePatch mbr(flat_, address_, 0, 512);
     bool any = false;
     bool is_protective = false;
     for (std::size_t e = 446; e < 510; e += 16) {
@@ -372,12 +424,12 @@ class GptDiagnosis {
           "volumes have to tell");
       return;
     }
-    lay_le16(mbr.after, kBootMarkAt, kBootMark);
+    store_le16(mbr.after, kBootMarkAt, kBootMark);
     if (!is_protective) {
-      lay_le32(mbr.after, 446, 0x00020000);  // not active, from CHS 0/0/2
-      lay_le32(mbr.after, 450, 0xFFFFFFEE);  // type EE, to the last CHS there is
-      lay_le32(mbr.after, 454, 1);
-      lay_le32(mbr.after, 458, std::min<std::uint64_t>(last_, 0xFFFFFFFF));
+      store_le32(mbr.after, 446, 0x00020000);  // not active, from CHS 0/0/2
+      store_le32(mbr.after, 450, 0xFFFFFFEE);  // type EE, to the last CHS there is
+      store_le32(mbr.after, 454, 1);
+      store_le32(mbr.after, 458, std::min<std::uint64_t>(last_, 0xFFFFFFFF));
     }
     RepairStep step;
     step.code = "gpt.protective";

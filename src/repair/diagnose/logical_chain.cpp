@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "lantern/sources.h"
 #include "repair/partition_codes.h"
 
@@ -107,13 +107,13 @@ class Chain {
     step.code = "mbr.logical";
     step.what = fmt::format("the chain of logical volumes: {} records, one for each", chain.size());
     for (std::size_t i = 0; i < chain.size(); ++i) {
-      Mend record(flat_, disk_.address.print(), chain[i].record * step_, 512);
-      lay_le16(record.after, kBootMarkAt, kBootMark);
+      StructurePatch record(flat_, disk_.address.print(), chain[i].record * step_, 512);
+      store_le16(record.after, kBootMarkAt, kBootMark);
       const auto same = [](const MbrEntry& a, const MbrEntry& b) {
         return a.type == b.type && a.start == b.start && a.sectors == b.sectors;
       };
       if (!same(mbr_entry(record.after, 0), chain[i].own))
-        lay_mbr_entry(record.after, 0, chain[i].own, chain[i].record);
+        store_mbr_entry(record.after, 0, chain[i].own, chain[i].record);
       MbrEntry next;
       if (i + 1 < chain.size())
         next = {0, 0x05, chain[i + 1].record - extended_.start,
@@ -122,7 +122,7 @@ class Chain {
       if (stored.start != next.start || stored.used() != next.used()) {
         std::fill_n(record.after.begin() + kMbrEntriesAt + kMbrEntryBytes, kMbrEntryBytes,
                     std::byte{0});
-        if (next.used()) lay_mbr_entry(record.after, 1, next, extended_.start);
+        if (next.used()) store_mbr_entry(record.after, 1, next, extended_.start);
       }
       record.into(step);
     }

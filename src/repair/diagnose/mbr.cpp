@@ -7,7 +7,7 @@
 #include <optional>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "lantern/sources.h"
 #include "repair/diagnose/logical_chain.h"
 #include "repair/diagnose/mbr_entry.h"
@@ -132,8 +132,8 @@ class MbrDiagnosis {
             "writes the signature 55 AA at the end of sector 0",
             !stands.empty()
                 ? "without it nothing is started, and no system reads the table; " + stands
-                : "volumes lie on the disk, and no table can be read without it",
-            [](std::span<std::byte> after) { lay_le16(after, kBootMarkAt, kBootMark); });
+                : "volumes are on the disk, and no table can be read without it",
+            [](std::span<std::byte> after) { store_le16(after, kBootMarkAt, kBootMark); });
   }
 
   // Volumes no entry leads to, and entries that lead nowhere.
@@ -170,9 +170,10 @@ class MbrDiagnosis {
     }
     if (noise.empty()) return;
     propose("mbr.noise", Certainty::certain,
-            fmt::format("clears {} that can be no entry of the table",
-                        noise.size() == 1 ? "one" : fmt::format("{}", noise.size())),
-            "volumes lie on the disk, and not where it says", [&](std::span<std::byte> after) {
+            fmt::format("clears {} of the table",
+                        noise.size() == 1 ? "an invalid entry"
+                                          : fmt::format("{} invalid entries", noise.size())),
+            "volumes are on the disk, and not where it says", [&](std::span<std::byte> after) {
               for (const std::size_t i : noise)
                 std::fill_n(
                     after.begin() + static_cast<std::ptrdiff_t>(kMbrEntriesAt + i * kMbrEntryBytes),
@@ -226,8 +227,8 @@ class MbrDiagnosis {
           fmt::format("entry {}: its length becomes {} sectors", i + 1, needed), wrong,
           [&](std::span<std::byte> after) {
             const auto at = after.subspan(kMbrEntriesAt + i * kMbrEntryBytes, kMbrEntryBytes);
-            lay_chs(at.subspan(5, 3), entry.start + needed - 1);
-            lay_le32(at, 12, needed);
+            store_chs(at.subspan(5, 3), entry.start + needed - 1);
+            store_le32(at, 12, needed);
           },
           i);
     }
@@ -250,7 +251,7 @@ class MbrDiagnosis {
         "mbr.type", Certainty::certain,
         fmt::format("entry {}: the type 0x{:02x} becomes 0x{:02x} ({})", i + 1, entry.type, type,
                     mbr_type(type).words),
-        "the record of a logical volume stands at its start, and the volume where that says",
+        "the record of a logical volume is at its start, and leads to a volume",
         [&](std::span<std::byte> after) {
           after[kMbrEntriesAt + i * kMbrEntryBytes + 4] = static_cast<std::byte>(type);
         },
@@ -312,7 +313,7 @@ class MbrDiagnosis {
         fmt::format("nothing begins at sector {}; the only volume without an entry is the {}: "
                     "{}",
                     entry.start, name(volume), volume.evidence),
-        [&](std::span<std::byte> after) { lay_mbr_entry(after, i, right, 0); }, i);
+        [&](std::span<std::byte> after) { store_mbr_entry(after, i, right, 0); }, i);
   }
 
   // The slot in which an entry keeps them in the order of their starts; 4: none is free.
@@ -401,9 +402,9 @@ class MbrDiagnosis {
         "mbr.extended", records.certainty,
         fmt::format("entry {}: the extended volume is {} sectors from sector {}, not {} from {}",
                     slot + 1, right.sectors, right.start, stored.sectors, stored.start),
-        "records of logical volumes lie there, their volumes where they say, and other volumes "
+        "records of logical volumes are there, with their volumes, and other volumes "
         "behind",
-        [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, right, 0); }, slot);
+        [&](std::span<std::byte> after) { store_mbr_entry(after, slot, right, 0); }, slot);
   }
 
   void add_extended(const Records& records) {
@@ -418,8 +419,8 @@ class MbrDiagnosis {
         "mbr.extended", records.certainty,
         fmt::format("entry {}: an extended volume from sector {} to {}", slot + 1, records.first,
                     records.end - 1),
-        "records of logical volumes lie there, and their volumes where they say",
-        [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, extended, 0); }, slot);
+        "records of logical volumes are there, with their volumes",
+        [&](std::span<std::byte> after) { store_mbr_entry(after, slot, extended, 0); }, slot);
   }
 
   void add_missing() {
@@ -429,8 +430,7 @@ class MbrDiagnosis {
     for (std::size_t i = 0; i < 4; ++i) none_used = none_used && !mbr_entry(sector_, i).used();
     for (const FoundVolume* const volume : without_entry()) {
       const std::size_t slot = slot_for(start_of(*volume));
-      if (slot == 4 || start_of(*volume) > kMostMbrSectors ||
-          length_of(*volume) > kMostMbrSectors) {
+      if (slot == 4 || start_of(*volume) > kMaxMbrSectors || length_of(*volume) > kMaxMbrSectors) {
         diagnosis_.notes.push_back(fmt::format("no entry is free for the {}", name(*volume)));
         continue;
       }
@@ -450,7 +450,7 @@ class MbrDiagnosis {
           fmt::format("entry {}: the {}, {} sectors, type 0x{:02x} ({})", slot + 1, name(*volume),
                       entry.sectors, entry.type, mbr_type(entry.type).words),
           "no entry names it; found by " + volume->evidence,
-          [&](std::span<std::byte> after) { lay_mbr_entry(after, slot, entry, 0); }, slot);
+          [&](std::span<std::byte> after) { store_mbr_entry(after, slot, entry, 0); }, slot);
     }
   }
 
@@ -547,8 +547,8 @@ class MbrDiagnosis {
     const bool other_active = active.size() == 1;
     const std::size_t more =
         active.size() - static_cast<std::size_t>(std::count(active.begin(), active.end(), right));
-    const std::string what = fmt::format("entry {} {} the active one{}", right + 1,
-                                         more < active.size() ? "stays" : "becomes",
+    const std::string what = fmt::format("entry {} {} active{}", right + 1,
+                                         more < active.size() ? "stays marked" : "is marked",
                                          more == 0 ? "" : ", and no other is");
     propose("mbr.active",
             weak || other_active || (active.empty() && no_code) ? Certainty::likely
@@ -575,7 +575,7 @@ class MbrDiagnosis {
             fmt::format("there is none, and the active volume begins with boot code and has {} in "
                         "its root folder",
                         can[0].evidence.files),
-            [](std::span<std::byte> after) { lay_bytes(after, 0, own_boot_code()); });
+            [](std::span<std::byte> after) { store_bytes(after, 0, own_boot_code()); });
   }
 
   const DiskLayer& disk_;

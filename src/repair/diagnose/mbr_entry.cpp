@@ -1,6 +1,6 @@
 #include "repair/diagnose/mbr_entry.h"
 
-#include "base/lay.h"
+#include "base/store.h"
 
 namespace lantern::repair {
 
@@ -10,7 +10,7 @@ MbrEntry mbr_entry(ByteView sector, std::size_t number) {
 }
 
 // With 255 heads and 63 sectors, as makers lay it now.
-void lay_chs(std::span<std::byte> at, std::uint64_t sector) {
+void store_chs(std::span<std::byte> at, std::uint64_t sector) {
   constexpr std::uint64_t kHeads = 255, kTrack = 63;
   std::uint64_t cylinder = sector / (kHeads * kTrack);
   std::uint64_t head = sector / kTrack % kHeads;
@@ -25,15 +25,15 @@ void lay_chs(std::span<std::byte> at, std::uint64_t sector) {
   at[2] = static_cast<std::byte>(cylinder);
 }
 
-void lay_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEntry& entry,
-                   std::uint64_t base) {
+void store_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEntry& entry,
+                     std::uint64_t base) {
   const auto at = sector.subspan(kMbrEntriesAt + number * kMbrEntryBytes, kMbrEntryBytes);
   at[0] = static_cast<std::byte>(entry.flag);
-  lay_chs(at.subspan(1, 3), base + entry.start);
+  store_chs(at.subspan(1, 3), base + entry.start);
   at[4] = static_cast<std::byte>(entry.type);
-  lay_chs(at.subspan(5, 3), base + entry.start + entry.sectors - 1);
-  lay_le32(at, 8, entry.start);
-  lay_le32(at, 12, entry.sectors);
+  store_chs(at.subspan(5, 3), base + entry.start + entry.sectors - 1);
+  store_le32(at, 8, entry.start);
+  store_le32(at, 12, entry.sectors);
 }
 
 }  // namespace lantern::repair

@@ -12,7 +12,7 @@ namespace lantern::repair {
 
 constexpr std::size_t kMbrEntriesAt = 446;
 constexpr std::size_t kMbrEntryBytes = 16;
-constexpr std::uint64_t kMostMbrSectors = 0xFFFFFFFF;
+constexpr std::uint64_t kMaxMbrSectors = 0xFFFFFFFF;
 
 struct MbrEntry {
   std::uint8_t flag = 0, type = 0;
@@ -26,9 +26,9 @@ struct MbrEntry {
 MbrEntry mbr_entry(ByteView sector, std::size_t number);
 
 // `base`: the sector entry.start counts from, for the places as old firmware counts them.
-void lay_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEntry& entry,
-                   std::uint64_t base);
+void store_mbr_entry(std::span<std::byte> sector, std::size_t number, const MbrEntry& entry,
+                     std::uint64_t base);
 // A sector's place as old firmware counts it, in three bytes.
-void lay_chs(std::span<std::byte> at, std::uint64_t sector);
+void store_chs(std::span<std::byte> at, std::uint64_t sector);
 
 }  // namespace lantern::repair

@@ -1,4 +1,4 @@
-// NTFS (layout: filesystem/ntfs/boot.h): the boot sector from its copy, or made anew from the file
+// NTFS (layout: filesystem/ntfs/boot.h): the boot sector from its copy, or rebuilt from the file
 // table; the first records of that from their mirror.
 #include <fmt/format.h>
 
@@ -6,7 +6,7 @@
 #include <array>
 
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "filesystem/ntfs/boot.h"
 #include "filesystem/ntfs/record.h"
 #include "filesystem/ntfs/volume.h"
@@ -38,7 +38,7 @@ constexpr std::array<Figure, 10> kFigures = {{
     {0x44, 4, "the size of an index buffer"},
     {510, 2, "the signature"},
 }};
-constexpr std::size_t kMostWrong = 3;  // figures, of a boot sector that is still the volume's
+constexpr std::size_t kMaxWrong = 3;  // figures, of a boot sector that is still the volume's
 
 bool is_record(ByteView bytes) {
   if (bytes.size() < 512 || !has_text(bytes, 0, "FILE")) return false;
@@ -144,9 +144,9 @@ class NtfsDiagnosis : VolumeDiagnosis {
  private:
   // Over the figures.
   static bool jumps(ByteView sector) {
-    constexpr std::uint8_t kLeast = 0x54 - 2, kMost = 0x7F;
+    constexpr std::uint8_t kMin = 0x54 - 2, kMax = 0x7F;
     return u8(sector, 0) == 0xE9 ||
-           (u8(sector, 0) == 0xEB && u8(sector, 1) >= kLeast && u8(sector, 1) <= kMost);
+           (u8(sector, 0) == 0xEB && u8(sector, 1) >= kMin && u8(sector, 1) <= kMax);
   }
 
   struct Candidate {
@@ -204,7 +204,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
       const bool code_is_there =
           has_boot_mark(boot_) && !all_zero(slice(boot_, kCodeAt, kCodeStart));
       Bytes right = copy->sector;
-      if (code_is_there) lay_bytes(right, kCodeAt, slice(boot_, kCodeAt, 510 - kCodeAt));
+      if (code_is_there) store_bytes(right, kCodeAt, slice(boot_, kCodeAt, 510 - kCodeAt));
       propose("ntfs.boot-sector", Certainty::certain,
               fmt::format("the {}boot sector, from its copy at byte {} of the volume",
                           code_is_there ? "figures of the " : "", copy->geometry.place),
@@ -230,7 +230,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
   void make_anew(const Found& found) {
     const Bytes fresh = made_from(found);
     const std::vector<std::string> wrong = wrong_figures(fresh, found);
-    const bool in_part = wrong.size() <= kMostWrong;
+    const bool in_part = wrong.size() <= kMaxWrong;
     const Bytes made = in_part ? mended(fresh, found) : fresh;
     const std::uint64_t step_bytes = disk_.table.sector_size;
     const std::uint64_t last = bytes_.size() / step_bytes * step_bytes - step_bytes;
@@ -239,7 +239,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
     step.code = "ntfs.boot-sector";
     step.certainty = found.clusters != 0 || in_part ? Certainty::certain : Certainty::likely;
     step.what = in_part ? fmt::format("the boot sector and its copy: {}", fmt::join(wrong, ", "))
-                        : "the boot sector and its copy, made anew from the file table";
+                        : "the boot sector and its copy, rebuilt from the file table";
     step.evidence = fmt::format(
         "the file table begins at cluster {} and its mirror at {}, with clusters of {} bytes{}{}",
         found.table_cluster, found.mirror_cluster, found.cluster_bytes,
@@ -274,7 +274,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
     Bytes sector = boot_;
     for (const Figure& figure : kFigures)
       if (!as_it_should(figure, fresh, found))
-        lay_bytes(sector, figure.at, slice(fresh, figure.at, figure.bytes));
+        store_bytes(sector, figure.at, slice(fresh, figure.at, figure.bytes));
     return sector;
   }
 
@@ -285,23 +285,23 @@ class NtfsDiagnosis : VolumeDiagnosis {
     std::uint64_t sectors = bytes_.size() / step - 1;
     if (found.clusters != 0 && found.clusters < sectors / per_cluster)
       sectors = found.clusters * per_cluster;
-    lay_text(s, 0, "\xEB\x52\x90NTFS    ");
-    lay_le16(s, 0x0B, step);
+    store_text(s, 0, "\xEB\x52\x90NTFS    ");
+    store_le16(s, 0x0B, step);
     s[0x0D] = static_cast<std::byte>(per_cluster <= 128 ? per_cluster
                                                         : size_code(per_cluster, per_cluster * 2));
     s[0x15] = std::byte{0xF8};
-    lay_le16(s, 0x18, 63);
-    lay_le16(s, 0x1A, 255);
-    lay_le32(s, 0x1C, start_sector(step));
-    lay_le32(s, 0x24, 0x00800080);
-    lay_le64(s, 0x28, sectors);
-    lay_le64(s, 0x30, found.table_cluster);
-    lay_le64(s, 0x38, found.mirror_cluster);
+    store_le16(s, 0x18, 63);
+    store_le16(s, 0x1A, 255);
+    store_le32(s, 0x1C, start_sector(step));
+    store_le32(s, 0x24, 0x00800080);
+    store_le64(s, 0x28, sectors);
+    store_le64(s, 0x30, found.table_cluster);
+    store_le64(s, 0x38, found.mirror_cluster);
     s[0x40] = static_cast<std::byte>(size_code(found.record_bytes, found.cluster_bytes));
     s[0x44] = static_cast<std::byte>(
         size_code(found.index_bytes != 0 ? found.index_bytes : 4096, found.cluster_bytes));
-    lay_text(s, 0x54, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
-    lay_le16(s, kBootMarkAt, kBootMark);
+    store_text(s, 0x54, "\xCD\x18\xEB\xFE");  // asks the firmware for the next disk
+    store_le16(s, kBootMarkAt, kBootMark);
     return s;
   }
 
@@ -309,10 +309,10 @@ class NtfsDiagnosis : VolumeDiagnosis {
     const std::uint64_t right = start_sector(std::max<std::uint64_t>(le16(boot_, 11), 1));
     if (le32(boot_, 0x1C) == right || !starts()) return;
     Bytes after = boot_;
-    lay_le32(after, 0x1C, right);
+    store_le32(after, 0x1C, right);
     propose(
         "ntfs.hidden-sectors", Certainty::certain,
-        fmt::format("the boot sector says that {} sectors lie before the volume", right),
+        fmt::format("the boot sector says that {} sectors are before the volume", right),
         fmt::format("it says {}; its loader reads from there and finds nothing", le32(boot_, 0x1C)),
         0, boot_, after);
     boot_ = after;
@@ -339,7 +339,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
   void records() {
     std::optional<ntfs::Geometry> g;
     Bytes whole = read_bytes(bytes_, 0, kSector);
-    lay_bytes(whole, 0, boot_);
+    store_bytes(whole, 0, boot_);
     for (const ntfs::Geometry& candidate : ntfs::find_geometries(*make_memory_source(whole)))
       if (candidate.place == 0) g = candidate;
     if (!g || g->table_cluster >= g->cluster_count() || g->mirror_cluster >= g->cluster_count())
@@ -359,7 +359,7 @@ class NtfsDiagnosis : VolumeDiagnosis {
               none ? Certainty::certain : Certainty::likely,
               fmt::format("record {} of the {}", i,
                           own_good ? "mirror, from the file table" : "file table, from its mirror"),
-              none ? "it is no record, or torn; the other one is whole"
+              none ? "it is not a record, or torn; the other one is valid"
                    : "less of it can be what it is for than of the other one",
               (own_good ? mirror : table) + i * size, own_good ? spare : own,
               own_good ? own : spare);

@@ -7,7 +7,7 @@
 
 #include "base/bytes.h"
 #include "base/checked.h"
-#include "base/lay.h"
+#include "base/store.h"
 #include "filesystem/ntfs/boot.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"

@@ -78,10 +78,11 @@ RepairPlan plan_repair(const Address& source, const PlanOptions& how, const Sess
 }
 
 void add_manual_step(RepairPlan& plan, RepairStep step) {
-  step.number = 1;
+  const std::size_t number = plan.steps.size() + 1;
+  step.number = number;
   step.certainty = Certainty::certain;
-  step.evidence = "manual";
-  plan.fixes.push_back({1, Certainty::certain, "manual", {}, {}, {1}});
+  if (step.evidence.empty()) step.evidence = "manual";
+  plan.fixes.push_back({number, Certainty::certain, "manual", {}, {}, {number}});
   plan.steps.push_back(std::move(step));
 }
 

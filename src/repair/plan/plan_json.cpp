@@ -23,7 +23,7 @@ std::string hexadecimal(ByteView bytes) {
 
 [[noreturn]] void fail(const std::string& what) {
   throw Error(ErrorCode::cannot_read, "the plan", std::nullopt, what,
-              {"make it anew: ", Do::plan_as_json});
+              {"make it again: ", Do::plan_as_json});
 }
 
 Bytes bytes_of(const std::string& text) {
@@ -149,7 +149,7 @@ void write_json(JsonWriter& json, const RepairPlan& plan) {
 
 RepairPlan read_plan(const std::string& text) {
   const auto parsed = JsonValue::parse(text);
-  if (!parsed || !parsed->is_object()) fail("is not whole, or is none");
+  if (!parsed || !parsed->is_object()) fail("is incomplete or not a plan");
   const JsonValue& document = *parsed;
   RepairPlan plan;
   try {
@@ -197,7 +197,7 @@ RepairPlan read_plan(const std::string& text) {
       plan.fixes.push_back(std::move(fix));
     }
     if (document.at("steps_sha256").text() != sum_of(plan))
-      fail("was edited since it was made: changes by hand have a way of their own");
+      fail("was edited since it was made: manual changes are made with --set or --write");
   } catch (const JsonMismatch& error) {
     fail(std::string("something is missing or of another kind: ") + error.what());
   }

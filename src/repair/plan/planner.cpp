@@ -114,7 +114,7 @@ class Planner {
 
   // Damage that no fix repairs is not passed over in silence.
   void what_is_left() {
-    if (!waiting_.empty()) lay_again();
+    if (!waiting_.empty()) store_again();
     const Session session = trial().fresh();
     try {
       const Target left = session.open_disk(trial().source());
@@ -410,11 +410,11 @@ class Planner {
     const bool dropped = drop_what_is_not_needed(fix);
     accepted_.push_back(std::move(fix));
     kept_ = now_;
-    if (dropped) lay_again();
+    if (dropped) store_again();
   }
 
   // What was laid and is not needed goes: all that is kept, laid anew.
-  void lay_again() {
+  void store_again() {
     trials_.clear();
     push_trial();
     opened_.reset();

@@ -9,6 +9,7 @@
 #include "base/sha256.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
+#include "nest/start/chain_builder.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/diagnose/mbr_entry.h"
 #include "repair/partition_codes.h"
@@ -88,6 +89,7 @@ class TableFacts {
   void add() {
     const ByteSource& flat = *disk_.container.flat;
     for (const VolumeRow& row : disk_.table.rows) entry(row, flat.size());
+    uefi();
     if (disk_.table.scheme != "mbr") return;
     const Bytes sector = read_bytes(flat, 0, 512);
     if (sector.size() < 512) return;
@@ -133,6 +135,17 @@ class TableFacts {
                          type))
       return;
     facts_.insert(fmt::format("an entry fits the volume at byte {}", row.range.offset));
+  }
+
+  // What of its chain UEFI firmware finds, up to the first link that does not hold.
+  void uefi() {
+    const bool of_mbr = std::any_of(disk_.table.rows.begin(), disk_.table.rows.end(),
+                                    [](const VolumeRow& row) { return row.type_code == "0xef"; });
+    if (disk_.table.scheme != "gpt" && !of_mbr) return;
+    for (const StartLink& link : start::uefi_chain(disk_, {}).links) {
+      if (link.state != LinkState::good) return;
+      facts_.insert("UEFI firmware finds the " + link.name.substr(0, link.name.find(',')));
+    }
   }
 
   // The extended entry holds its logical volumes, and no other.

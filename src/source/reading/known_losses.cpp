@@ -116,7 +116,7 @@ SourcePtr with_known_losses(SourcePtr copy, const std::string& path, const Conte
     status = read_reading_status(status_path(path));
   } catch (const Error& error) {
     context.report(FindingCode::source_unreadable, Severity::warning, {}, error.line(),
-                   "what of the disk was read is not known: its zeros may be lost content");
+                   "which part of the disk was read is not known: its zeros may be lost content");
     return copy;
   }
   if (!status || status->map.size() != copy->size()) return copy;

@@ -1,8 +1,8 @@
 #!/usr/bin/env python3
-"""Hurt containers of the hypervisor's making, mended and taken back. container_repair.py LANTERN
+"""Damaged containers of the hypervisor's making, mended and taken back. container_repair.py LANTERN
 
 After the repair the file is the original, byte for byte, where only one answer is right; everywhere the hypervisor opens
-it and reads the bytes that were written. Taken back it is the hurt file again. Whole ones: no step. Exit 77 where the
+it and reads the bytes that were written. Taken back it is the damaged file again. Whole ones: no step. Exit 77 where the
 hypervisor is missing."""
 import hashlib
 import json
@@ -15,7 +15,7 @@ import tempfile
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
-import hand_laid
+import hand_built
 import hypervisor as h
 from contents import all_together
 from share import share
@@ -38,21 +38,21 @@ def take(path, at, length):
 
 def zero(at, length):
     """`at`: a number, or from the path; below 0: from the end."""
-    def hurt(path):
+    def damaged(path):
         where = at(path) if callable(at) else at
         where += os.path.getsize(path) if where < 0 else 0
         with open(path, "r+b") as f:
             f.seek(where)
             f.write(bytes(length))
-    return hurt
+    return damaged
 
 
 def put(at, data):
-    def hurt(path):
+    def damaged(path):
         with open(path, "r+b") as f:
             f.seek(at)
             f.write(data)
-    return hurt
+    return damaged
 
 
 def wrong_fixed_size(path):
@@ -75,14 +75,14 @@ def cut(length):
     return lambda path: os.truncate(path, os.path.getsize(path) - length)
 
 
-def both(*hurts):
-    def hurt(path):
-        for one in hurts:
+def both(*damages):
+    def damaged(path):
+        for one in damages:
             one(path)
-    return hurt
+    return damaged
 
 
-# kind, options, what, exact, hurt
+# kind, options, what, exact, damaged
 CASES = [
     ("vpc", {"force-size": True}, "footer zeroed", True, zero(-512, 512)),
     ("vpc", {"force-size": True}, "footer cut off", True, cut(512)),
@@ -140,9 +140,9 @@ def flat_there(path, driver):
     return b"".join(parts)
 
 
-def judge(path, driver, raw, whole, exact, hurt):
-    hurt(path)
-    hurt_sha = sha_of(path)
+def judge(path, driver, raw, whole, exact, damaged):
+    damaged(path)
+    damaged_sha = sha_of(path)
     plan = json.loads(lantern("repair", path, "--json"))
     if not plan["steps"]:
         return "no step; " + "; ".join(plan["notes"])
@@ -162,22 +162,22 @@ def judge(path, driver, raw, whole, exact, hurt):
     if again["steps"]:
         wrong.append("mended, and still proposes " + ", ".join(s["code"] for s in again["steps"]))
     lantern("undo", "undo")
-    if sha_of(path) != hurt_sha:
-        wrong.append("undo does not bring back the hurt file")
+    if sha_of(path) != damaged_sha:
+        wrong.append("undo does not bring back the damaged file")
     return " | ".join(wrong) or None, ", ".join(s["code"] for s in plan["steps"])
 
 
 def unclosed():
     """A VHDX laid by hand with a log to write out (no system here leaves one), and what its disk holds then."""
     size = MIB
-    page, table = hand_laid.block(9, 4096), bytearray(4096)
+    page, table = hand_built.block(9, 4096), bytearray(4096)
     struct.pack_into("<Q", table, 0, 5 << 20 | 6)
     struct.pack_into("<Q", table, 8, 4 << 20 | 6)
-    stored = {0: (6, hand_laid.block(1, size)), 1: (6, hand_laid.block(2, size))}
+    stored = {0: (6, hand_built.block(1, size)), 1: (6, hand_built.block(2, size))}
     log = [(3 * MIB, bytes(table)), (5 * MIB + 8192, page), (4 * MIB, 4096)]
     with open("open.vhdx", "wb") as f:
-        f.write(hand_laid.vhdx(2 * size, stored, log=log))
-    first, second = bytearray(hand_laid.block(1, size)), bytearray(hand_laid.block(2, size))
+        f.write(hand_built.vhdx(2 * size, stored, log=log))
+    first, second = bytearray(hand_built.block(1, size)), bytearray(hand_built.block(2, size))
     first[8192:8192 + 4096] = page
     second[:4096] = bytes(4096)
     return bytes(first) + bytes(second)
@@ -193,7 +193,7 @@ def main():
         f.write(raw)
     made = {}
     chosen = share(CASES, 10)
-    for driver, options, what, exact, hurt in chosen:
+    for driver, options, what, exact, damaged in chosen:
         key = json.dumps([driver, options])
         if key not in made:
             made[key] = f"whole-{len(made)}"
@@ -202,8 +202,8 @@ def main():
             if steps:
                 bad.append(key)
                 print(f"BAD   {driver}, whole: {[s['what'] for s in steps]}")
-        shutil.copy(made[key], "hurt")
-        answer = judge("hurt", driver, raw, sha_of(made[key]), exact, hurt)
+        shutil.copy(made[key], "damaged")
+        answer = judge("damaged", driver, raw, sha_of(made[key]), exact, damaged)
         wrong, codes = answer if isinstance(answer, tuple) else (answer, "")
         if wrong:
             bad.append(what)

@@ -2,7 +2,7 @@
 """Healthy disks of every kind, by the systems' own tools: none gets a step. healthy_disks.py LANTERN [--table] [NAME]
 
 Each kind as a whole disk and in a partition, empty and holding images of other kinds; members of arrays and groups;
-encrypted volumes; disks that were partitioned and formatted over several times, with the structures of former lives left
+encrypted volumes; disks that were partitioned and formatted over several times, with the structures of former workloads left
 inside. --table prints the table of docs/formats/repairs.md. Without LANTERN_TEST_ALL one case a kind. Exit 77 where a tool is missing."""
 import json
 import os
@@ -309,7 +309,7 @@ def members(folder):
 
 
 def former_lives(folder, r):
-    """Partitioned and formatted several times; the last life is healthy."""
+    """Partitioned and formatted several times; the last workload is healthy."""
     if ONLY and "former" not in ONLY:
         return
     makers = {"FAT32": (fat(32), "c"), "NTFS": (ntfs, "7"), "exFAT": (exfat, "7"), "ext4": (ext("ext4"), "83"), "FAT16": (fat(16), "e"),
@@ -321,7 +321,7 @@ def former_lives(folder, r):
     for number in range(40 if ALL else 6):
         disk = os.path.join(folder, "disk")
         blank(disk, 256)
-        lives = []
+        workloads = []
         for _ in range(r.randrange(2, 5)):
             gpt = r.random() < 0.5
             cuts = sorted(r.sample(range(1, 255), r.randrange(1, 4)))
@@ -338,13 +338,13 @@ def former_lives(folder, r):
                 continue
             # The partitioner leaves what stands there.
             run("sfdisk", "-q", "--wipe", "never", "--wipe-partitions", "never", disk, input=script.encode())
-            lives.append(("gpt " if gpt else "mbr ") + "+".join(k for k, *_ in volumes))
+            workloads.append(("gpt " if gpt else "mbr ") + "+".join(k for k, *_ in volumes))
             for kind, make, at, length in volumes:
                 # The maker meets what stood there before.
                 subprocess.run(["dd", f"if={disk}", f"of={volume}", "bs=1M", f"skip={at}", f"count={length}", "status=none"], check=True)
                 real = blank_kept(make, volume, length, files if r.random() < 0.7 and kind != "exFAT" else None, r)
                 subprocess.run(["dd", f"if={real}", f"of={disk}", "bs=1M", f"seek={at}", "conv=notrunc", "status=none"], check=True)
-        judge("former lives", f"former lives {number}: " + ", then ".join(lives), disk)
+        judge("former workloads", f"former workloads {number}: " + ", then ".join(workloads), disk)
 
 
 def blank_kept(make, path, mib, files, r):

@@ -18,7 +18,7 @@ import sys
 import tempfile
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import hand_laid
+import hand_built
 import hypervisor as h
 from share import share
 
@@ -188,17 +188,17 @@ def make_raw(path, size, r):
 def by_hand():
     """Children no system here makes, laid by hand: written over what is theirs, their parent's, and nobody's."""
     size, half = MIB, MIB // 2
-    block, put = hand_laid.block, hand_laid.put
-    put("base.vdi", hand_laid.vdi(6, {0: block(1, 4096), 2: block(2, 4096)}))
-    put("child.vdi", hand_laid.vdi(6, {2: block(3, 4096)}, kind=4, own=b"\x12" * 16, parent=b"\x11" * 16))
-    put("base.vhd", hand_laid.vhd(5, {0: (b"\xff", block(1, 4096)), 2: (b"\xff", block(2, 4096))}))
-    put("child.vhd", hand_laid.vhd(5, {2: (bytes([0b10100001]), block(3, 4096))}, kind=4, own=b"\x22" * 16, parent=b"\x21" * 16,
+    block, put = hand_built.block, hand_built.put
+    put("base.vdi", hand_built.vdi(6, {0: block(1, 4096), 2: block(2, 4096)}))
+    put("child.vdi", hand_built.vdi(6, {2: block(3, 4096)}, kind=4, own=b"\x12" * 16, parent=b"\x11" * 16))
+    put("base.vhd", hand_built.vhd(5, {0: (b"\xff", block(1, 4096)), 2: (b"\xff", block(2, 4096))}))
+    put("child.vhd", hand_built.vhd(5, {2: (bytes([0b10100001]), block(3, 4096))}, kind=4, own=b"\x22" * 16, parent=b"\x21" * 16,
                                    names=[(b"W2ru", ".\\base.vhd".encode("utf-16le"))]))
     bits = bytearray(size * 6 // 512 // 8)
     for i in range(half // 512):
         bits[(2 * size // 512 + i) // 8] |= 1 << (2 * size // 512 + i) % 8
-    put("base.vhdx", hand_laid.vhdx(6 * size, {0: (6, block(1, size)), 2: (6, block(2, size))}))
-    put("child.vhdx", hand_laid.vhdx(6 * size, {2: (7, block(3, size)), "bitmap": bytes(bits)}, own=b"\x32" * 16, parent={
+    put("base.vhdx", hand_built.vhdx(6 * size, {0: (6, block(1, size)), 2: (6, block(2, size))}))
+    put("child.vhdx", hand_built.vhdx(6 * size, {2: (7, block(3, size)), "bitmap": bytes(bits)}, own=b"\x32" * 16, parent={
         "parent_linkage": "{31313131-3131-3131-3131-313131313131}", "relative_path": ".\\base.vhdx"}))
     for kind, step in (("vdi", 4096), ("vhd", 4096), ("vhdx", size)):
         path, parent = f"child.{kind}", sha_of(f"base.{kind}")

@@ -19,7 +19,7 @@ import time
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import disks
-import hand_laid
+import hand_built
 import hypervisor as h
 from contents import contents
 from disks import MIB, S
@@ -93,7 +93,7 @@ def remains_in_a_zeroed_ext4():
 
 
 def old_gpt_beside_a_zeroed_ext4():
-    """An older GPT stands beside an MBR whose one volume has lost its superblock."""
+    """An older GPT is beside an MBR whose one volume has lost its superblock."""
     path = partitioned("disk.img", f"label: gpt\nstart=2048, size=30000, type={LINUX}\nstart=34816, type={LINUX}\n", (40, b"\0"))
     disks.run("sfdisk", "-q", "--wipe", "never", path, input=b"label: dos\nstart=4096, size=61440, type=83\n")
     ext = bytearray(volume("ext4-1k", 30))
@@ -227,13 +227,13 @@ def damaged_journals():
     repaired, journal, r = get(path), get("one.undo"), random.Random(9)
     os.remove("one.undo")
     for _ in range(40):
-        hurt = bytearray(journal)
+        damaged = bytearray(journal)
         if r.random() < 0.5:
-            hurt[r.randrange(len(hurt))] ^= 1 << r.randrange(8)
+            damaged[r.randrange(len(damaged))] ^= 1 << r.randrange(8)
         else:
-            del hurt[r.randrange(len(hurt)):]
-        put("hurt.undo", hurt)
-        done = lantern("undo", "hurt.undo")
+            del damaged[r.randrange(len(damaged)):]
+        put("damaged.undo", damaged)
+        done = lantern("undo", "damaged.undo")
         now = get(path)
         check(now == damaged if done.returncode == 0 else now == repaired, f"exit {done.returncode}: {done.stdout} {done.stderr}")
         put(path, repaired)
@@ -361,14 +361,14 @@ def stopped_in_time(*arguments, after=1.0):
 def absurd_vhdx():
     """Block map entries and a log that point far past the file; a log that makes the file grow without end."""
     size = MIB
-    stored = {0: (6, hand_laid.block(1, size)), 1: (6, hand_laid.block(2, size))}
-    images = {"entry": bytearray(hand_laid.vhdx(8 * size, stored)), "log place": bytearray(hand_laid.vhdx(8 * size, stored))}
+    stored = {0: (6, hand_built.block(1, size)), 1: (6, hand_built.block(2, size))}
+    images = {"entry": bytearray(hand_built.vhdx(8 * size, stored)), "log place": bytearray(hand_built.vhdx(8 * size, stored))}
     struct.pack_into("<Q", images["entry"], 3 * MIB + 16, (1 << 62) >> 20 << 20 | 6)
     for at in (64 << 10, 128 << 10):
         head = bytearray(images["log place"][at:at + 4096])
         struct.pack_into("<IQ", head, 68, 0xFFF00000, 1 << 61)
-        images["log place"][at:at + 4096] = hand_laid.crc_set(head)
-    images["log grows"] = bytearray(hand_laid.vhdx(8 * size, stored, log=[((1 << 61), hand_laid.block(3, 4096))]))
+        images["log place"][at:at + 4096] = hand_built.crc_set(head)
+    images["log grows"] = bytearray(hand_built.vhdx(8 * size, stored, log=[((1 << 61), hand_built.block(3, 4096))]))
     for name, data in images.items():
         put("odd.vhdx", data)
         for command in (["survey", "odd.vhdx"], ["list", "odd.vhdx"], ["repair", "odd.vhdx"]):

@@ -53,6 +53,45 @@ TEST(FindingSink, RepeatsAreNotForwarded) {
   EXPECT_EQ(other->all().size(), 1u);
 }
 
+TEST(FindingSink, OfOneCodeInOneLayerIsAGroupWithItsWorst) {
+  FindingSink sink;
+  sink.add(finding(FindingCode::fat_chain_short, "disk", 9));
+  sink.add(finding(FindingCode::fat_chain_short, "disk", 4, Severity::damage));
+  sink.add(finding(FindingCode::fat_chain_short, "other", 1));
+  sink.add(finding(FindingCode::fat_chain_loop, "disk", 1, Severity::warning));
+  const std::vector<FindingGroup> groups = sink.groups();
+  ASSERT_EQ(groups.size(), 3u);
+  EXPECT_EQ(groups[0].findings.size(), 2u) << "the worst of a layer is first";
+  EXPECT_EQ(groups[0].findings[0].range.offset, 4u);
+  EXPECT_EQ(groups[0].severity, Severity::damage);
+  EXPECT_EQ(groups[1].findings[0].code, FindingCode::fat_chain_loop);
+  EXPECT_EQ(groups[2].findings[0].address, "other");
+}
+
+TEST(FindingSink, AGroupIsCountedPastWhatIsKeptAlsoWhereItIsForwarded) {
+  FindingSink layer;
+  const auto other = std::make_shared<FindingSink>();
+  layer.forward_to(other);
+  for (std::uint64_t i = 0; i < FindingSink::kMaxOfGroup + 500; ++i)
+    layer.add(finding(FindingCode::fat_chain_short, "disk", i));
+  layer.add(finding(FindingCode::fat_chain_loop, "disk", 1));
+  for (const FindingSink* const sink : {&layer, other.get()}) {
+    const std::vector<FindingGroup> groups = sink->groups();
+    ASSERT_EQ(groups.size(), 2u) << "one kind does not crowd out another";
+    EXPECT_EQ(groups[0].count, FindingSink::kMaxOfGroup + 500);
+    EXPECT_EQ(groups[0].findings.size(), FindingSink::kMaxOfGroup);
+  }
+}
+
+TEST(FindingSink, StopsAtItsCapAndSaysSo) {
+  FindingSink sink(10);
+  for (std::uint64_t i = 0; i < 20; ++i)
+    sink.add(finding(FindingCode::fat_chain_short, std::to_string(i), i));
+  ASSERT_EQ(sink.all().size(), 11u);
+  EXPECT_EQ(sink.all().back().code, FindingCode::findings_capped);
+  EXPECT_EQ(sink.groups().back().findings[0].code, FindingCode::findings_capped);
+}
+
 TEST(Finding, EveryCodeHasATextOfItsOwn) {
   std::set<std::string_view> texts;
   for (int code = 0; code <= static_cast<int>(FindingCode::findings_capped); ++code) {

@@ -62,6 +62,15 @@ TEST(Text, SizesReadAsPeopleSayThem) {
   EXPECT_EQ(grouped(1234567), "1 234 567");
 }
 
+TEST(Text, AWordWithASlipIsNearItsName) {
+  const std::vector<std::string> names = {"survey", "show", "sweep"};
+  EXPECT_EQ(nearest_name("survye", names), "survey");
+  EXPECT_EQ(nearest_name("shwo", names), "show");
+  EXPECT_EQ(nearest_name("lamp", names), "");
+  EXPECT_EQ(nearest_name("", names), "");
+  EXPECT_EQ(nearest_name("sweep", {}), "");
+}
+
 TEST(Text, Base64IsThatOfTheStandard) {
   EXPECT_EQ(base64("foob"), "Zm9vYg==");
   EXPECT_EQ(base64(""), "");

@@ -13,10 +13,10 @@ TEST(WrongByte, IsFoundWhereverItIs) {
     const auto length = *rc::gen::inRange<std::size_t>(1, 1500);
     const kit::Bytes whole = kit::pattern(length, *rc::gen::arbitrary<std::uint32_t>());
     const std::uint32_t stored = crc32c(whole);
-    kit::Bytes hurt = whole;
+    kit::Bytes damaged = whole;
     const auto at = *rc::gen::inRange<std::size_t>(0, length);
-    hurt[at] ^= static_cast<std::byte>(*rc::gen::inRange(1, 256));
-    const auto wrong = find_wrong_byte(hurt, crc32c(hurt), stored);
+    damaged[at] ^= static_cast<std::byte>(*rc::gen::inRange(1, 256));
+    const auto wrong = find_wrong_byte(damaged, crc32c(damaged), stored);
     RC_ASSERT(wrong.has_value());
     RC_ASSERT(wrong->at == at);
     RC_ASSERT(wrong->right == whole[at]);
@@ -37,9 +37,9 @@ TEST(WrongByte, IsNotGuessedWhereMoreAreWrongOrNone) {
   EXPECT_FALSE(find_wrong_byte(whole, crc32c(whole), crc32c(whole)).has_value());
   std::size_t guessed = 0;
   for (std::size_t i = 1; i < 60; ++i) {
-    kit::Bytes hurt = whole;
-    for (std::size_t k = 0; k < 10; ++k) hurt[i * 7 + k * 50] ^= static_cast<std::byte>(i + k);
-    guessed += find_wrong_byte(hurt, crc32c(hurt), crc32c(whole)) ? 1u : 0u;
+    kit::Bytes damaged = whole;
+    for (std::size_t k = 0; k < 10; ++k) damaged[i * 7 + k * 50] ^= static_cast<std::byte>(i + k);
+    guessed += find_wrong_byte(damaged, crc32c(damaged), crc32c(whole)) ? 1u : 0u;
   }
   EXPECT_EQ(guessed, 0u);
 }

@@ -1,4 +1,5 @@
-// A disk of ten blocks behind one table, hurt in the table: what evidence places, and what is lost.
+// A disk of ten blocks behind one table, damaged in the table: what evidence places, and what is
+// lost.
 #include "container/mend.h"
 
 #include <gtest/gtest.h>
@@ -99,7 +100,7 @@ kit::Bytes block_of(const kit::Bytes& disk, std::uint64_t block) {
   return {from, from + kBlock};
 }
 
-TEST(Mend, AWholeTableIsLeftAlone) {
+TEST(StructurePatch, AWholeTableIsLeftAlone) {
   const Mended mended = mend(file_of_blocks(), {});
   EXPECT_TRUE(mended.lost.empty());
   EXPECT_EQ(mended.codes, Codes{});
@@ -107,7 +108,7 @@ TEST(Mend, AWholeTableIsLeftAlone) {
   EXPECT_EQ(block_of(mended.disk, 7), kit::pattern(kBlock, 7));
 }
 
-TEST(Mend, AWipedTableIsFilledByEvidence) {
+TEST(StructurePatch, AWipedTableIsFilledByEvidence) {
   kit::Bytes file = file_of_blocks();
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   const Mended mended = mend(file, {0, 1, 2, 4, 5, 6, 7, 8, 9});
@@ -119,13 +120,13 @@ TEST(Mend, AWipedTableIsFilledByEvidence) {
       << "whether it was ever written cannot be told";
 }
 
-TEST(Mend, AFileKnownToBeWholeTellsWhatWasNeverWritten) {
+TEST(StructurePatch, AFileKnownToBeWholeTellsWhatWasNeverWritten) {
   kit::Bytes file = file_of_blocks();
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   EXPECT_TRUE(mend(file, {0, 1, 2, 4, 5, 6, 7, 8, 9}, true).lost.empty());
 }
 
-TEST(Mend, ABlockWithoutEvidenceIsReportedAndNeverPlaced) {
+TEST(StructurePatch, ABlockWithoutEvidenceIsReportedAndNeverPlaced) {
   kit::Bytes file = file_of_blocks();
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   const Mended mended = mend(file, {0, 9});
@@ -135,7 +136,7 @@ TEST(Mend, ABlockWithoutEvidenceIsReportedAndNeverPlaced) {
             mended.codes.end());
 }
 
-TEST(Mend, TwoBlocksInOnePlaceAreBothInDoubt) {
+TEST(StructurePatch, TwoBlocksInOnePlaceAreBothInDoubt) {
   kit::Bytes file = file_of_blocks();
   const kit::Bytes of_six(file.begin() + 24, file.begin() + 28);
   kit::put_bytes(file, 5 * 4, of_six);
@@ -149,7 +150,7 @@ TEST(Mend, TwoBlocksInOnePlaceAreBothInDoubt) {
   EXPECT_EQ(block_of(seen.disk, 6), kit::pattern(kBlock, 6));
 }
 
-TEST(Mend, WitnessesWhoDisagreeArePaidNoHeed) {
+TEST(StructurePatch, WitnessesWhoDisagreeArePaidNoHeed) {
   kit::Bytes file = file_of_blocks();
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   const Context context;
@@ -170,7 +171,7 @@ TEST(Mend, WitnessesWhoDisagreeArePaidNoHeed) {
   EXPECT_EQ(lost, (std::vector<Range>{{0, kBlocks * kBlock}}));
 }
 
-TEST(Mend, ClaimsOutsideTheDiskOrOffTheGridAreNone) {
+TEST(StructurePatch, ClaimsOutsideTheDiskOrOffTheGridAreNone) {
   kit::Bytes file = file_of_blocks();
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   const Context context;

@@ -281,9 +281,9 @@ TEST(Ext, TheSumOfTheSuperblockTellsItsOneWrongByte) {
   const auto summed = std::span(whole).subspan(kSuper, ext::kSuperblockSumAt);
   kit::put(whole, kSuper + ext::kSuperblockSumAt, crc32c_chain(~0u, summed), 4);
   for (std::size_t at = 0; at < ext::kSuperblockBytes; at += 5) {
-    Bytes hurt = whole;
-    hurt[kSuper + at] ^= std::byte{0x5A};
-    const auto found = ext::find_superblocks(*make_memory_source(hurt));
+    Bytes damaged = whole;
+    damaged[kSuper + at] ^= std::byte{0x5A};
+    const auto found = ext::find_superblocks(*make_memory_source(damaged));
     ASSERT_EQ(found.size(), 1u) << at;
     ASSERT_TRUE(found[0].mended.has_value()) << at;
     EXPECT_EQ(found[0].mended->at, at);

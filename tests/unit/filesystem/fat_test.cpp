@@ -327,11 +327,12 @@ TEST(Fat, TablesThatDifferAreReadWhereTheyMakeSense) {
     const Bytes log = kit::pattern(2'000, 1);
     volume.file(0, "log.txt", log, {30, 20, 40, 50});
     for (const int value : {0x00, 0xF6}) {  // wiped, and overwritten by garbage
-      FatBuilder hurt = volume;
-      std::fill_n(hurt.bytes().begin() + static_cast<std::ptrdiff_t>(hurt.table_offset(0)) + 12,
-                  400, static_cast<std::byte>(value));
+      FatBuilder damaged = volume;
+      std::fill_n(
+          damaged.bytes().begin() + static_cast<std::ptrdiff_t>(damaged.table_offset(0)) + 12, 400,
+          static_cast<std::byte>(value));
       const Context context;
-      const auto files = open(hurt, context);
+      const auto files = open(damaged, context);
       EXPECT_EQ(content(*files, only(*files, {"log.txt"})), log);
       EXPECT_EQ(only(*files, {"log.txt"}).intact, 1);
       EXPECT_EQ(kit::codes(context).at(0).substr(0, 18), "fat.copies-differ@");

@@ -481,16 +481,16 @@ TEST_F(Ntfs, EveryByteOfItsStructuresMayBeAnything) {
     }
     EXPECT_LE(context.findings->all().size(), 1001u);
   };
-  Bytes hurt = whole;
+  Bytes damaged = whole;
   std::vector<Range> places = {{0, 0x60}};
   for (const std::uint64_t record : {0u, 5u, 6u, 30u, 31u, 32u})
     places.push_back({NtfsBuilder::record_at(record), 0x180});
   for (const Range& place : places)
     for (std::size_t at = static_cast<std::size_t>(place.offset); at < place.end(); ++at)
       for (const int change : {0x01, 0x80, 0xFF}) {
-        hurt[at] ^= static_cast<std::byte>(change);
-        use(hurt);
-        hurt[at] = whole[at];
+        damaged[at] ^= static_cast<std::byte>(change);
+        use(damaged);
+        damaged[at] = whole[at];
       }
   for (std::size_t length = 0; length < whole.size(); length += 1777)
     use({whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(length)});

@@ -21,7 +21,7 @@ class NtfsTraces : public kit::NtfsCase {
   static Bytes deleted_content() { return NtfsBuilder::resident(0x80, kit::bytes_of("two eggs")); }
 
   // With the hole before it that journals have.
-  void lay_journal(const Bytes& journal) {
+  void store_journal(const Bytes& journal) {
     volume_.folder(11, kRoot, "$Extend");
     volume_.record(27, 1, NtfsBuilder::kInUse,
                    {standard(), named("$UsnJrnl", 11, 1),
@@ -31,7 +31,7 @@ class NtfsTraces : public kit::NtfsCase {
     volume_.use(220, 8);
   }
 
-  void lay_log(const Bytes& pages) {
+  void store_log(const Bytes& pages) {
     const std::uint64_t count = (pages.size() + 1023) / 1024;
     volume_.record(
         2, 2, NtfsBuilder::kInUse,
@@ -50,7 +50,7 @@ TEST_F(NtfsTraces, TheChangeJournalNamesADeletedFileAndSaysWhen) {
   kit::append(
       journal,
       {reference(31, 1), reference(30, 1), "gannet.txt", JournalLine::kDeleted, kNow + kSecond}, 3);
-  lay_journal(journal);
+  store_journal(journal);
   const auto found = all(*open());
   ASSERT_TRUE(found.contains("/Photos/gannet.txt"));
   const Entry& entry = found.at("/Photos/gannet.txt");
@@ -73,7 +73,7 @@ TEST_F(NtfsTraces, AFileWhoseRecordIsAnothersIsKnownByTheJournalUnderItsFolderOf
                         kNow + kSecond});
   kit::append(journal,
               {reference(31, 3), reference(kRoot, 5), "new.txt", JournalLine::kMade, kNow});
-  lay_journal(journal);
+  store_journal(journal);
   const auto files = open();
   const auto found = all(*files);
   ASSERT_TRUE(found.contains("/Photos/1987/gannet.jpg"));
@@ -99,7 +99,7 @@ TEST_F(NtfsTraces, TheLogNamesWhatWasTakenOutOfAnIndexAcrossItsPages) {
   volume_.folder(30, kRoot, "Photos");
   volume_.record(31, 2, 0, {standard(), deleted_content()});
   volume_.record(32, 5, 1, {standard(), named("new.txt"), deleted_content()});
-  lay_log(kit::log_of(
+  store_log(kit::log_of(
       {kit::taken_out(70, reference(31, 1), NtfsBuilder::name(30, 1, "tern.txt", kNow), 3990),
        kit::taken_out(71, reference(32, 2), NtfsBuilder::name(30, 1, "shag.txt", kNow), 8)}));
   const auto found = all(*open());
@@ -120,7 +120,7 @@ TEST_F(NtfsTraces, WhatLayInALostFolderStaysTogether) {
   EXPECT_TRUE(found.contains("/record-30-2/a.txt"));
   EXPECT_TRUE(found.contains("/record-30-2/b.txt"));
   EXPECT_EQ(found.at("/record-30-2/c.txt").state, EntryState::orphan);
-  EXPECT_NE(found.at("/record-30-2").evidence.find("by what lay in it"), std::string::npos);
+  EXPECT_NE(found.at("/record-30-2").evidence.find("by what was in it"), std::string::npos);
   EXPECT_EQ(found.size(), 5u);
 }
 
@@ -136,7 +136,7 @@ TEST_F(NtfsTraces, RecordsThatWentOnWithALostOneGiveItsContentBack) {
   Bytes journal;
   kit::append(journal, {reference(31, 1), reference(kRoot, 5), "count.csv", JournalLine::kDeleted,
                         kNow + 5});
-  lay_journal(journal);
+  store_journal(journal);
   const auto files = open();
   const auto found = all(*files);
   ASSERT_TRUE(found.contains("/count.csv"));
@@ -167,10 +167,10 @@ TEST_F(NtfsTraces, RecordsThatADeletedFilesListNoLongerTellsOfAreItsOwn) {
 TEST_F(NtfsTraces, JournalAndLogOfRubbishTellNothing) {
   volume_.small(30, kRoot, "log.txt", {});
   Bytes rubbish = kit::pattern(8 * 1024, 9);
-  lay_journal(rubbish);
+  store_journal(rubbish);
   Bytes log = kit::log_of(
       {kit::pattern(9000, 10), kit::taken_out(1, 0, NtfsBuilder::name(5, 5, "", 0), 8)});
-  lay_log(log);
+  store_log(log);
   EXPECT_EQ(all(*open()).size(), 1u);
 }
 

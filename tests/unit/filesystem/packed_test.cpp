@@ -225,12 +225,12 @@ TEST(Lzx, CallsLeadWhereTheyLed) {
 
 TEST(Packed, AnyBytesEndWithinTheirBounds) {
   for (std::uint32_t seed = 0; seed < 3'000; ++seed) {
-    Bytes hurt = seed % 2 == 0 ? xpress(text(300)) : lzx(text(300));
+    Bytes damaged = seed % 2 == 0 ? xpress(text(300)) : lzx(text(300));
     const Bytes noise = kit::pattern(8, seed);
-    for (std::size_t i = 0; i < 4; ++i) hurt[(seed * 131 + i * 977) % hurt.size()] = noise[i];
+    for (std::size_t i = 0; i < 4; ++i) damaged[(seed * 131 + i * 977) % damaged.size()] = noise[i];
     Bytes out(300);
-    ntfs::unpack_xpress(hurt, out);
-    ntfs::unpack_lzx(hurt, out);
+    ntfs::unpack_xpress(damaged, out);
+    ntfs::unpack_lzx(damaged, out);
   }
 }
 
@@ -278,9 +278,9 @@ TEST_P(PackedFile, ReadsAsItsOwnContent) {
   EXPECT_EQ(kit::read_all(*files->open(entry).bytes), content);
 
   // A chunk that is none is unreadable; the others are read.
-  Bytes hurt = volume.bytes();
-  kit::put(hurt, 120 * 1024, 0xFFFFFF, 4);
-  const auto left = open_ntfs(make_memory_source(hurt), {}, Context());
+  Bytes damaged = volume.bytes();
+  kit::put(damaged, 120 * 1024, 0xFFFFFF, 4);
+  const auto left = open_ntfs(make_memory_source(damaged), {}, Context());
   std::vector<Range> unreadable;
   kit::read_all(*left->open(left->find({"tool.exe"}).at(0)).bytes, &unreadable);
   EXPECT_FALSE(unreadable.empty());

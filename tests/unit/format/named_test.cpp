@@ -19,7 +19,7 @@ void put_big(kit::Bytes& bytes, std::size_t at, std::uint64_t value, std::size_t
     bytes[at + i] = static_cast<std::byte>(value >> 8 * (width - 1 - i));
 }
 
-void lay_xfs(kit::Bytes& disk, std::size_t at, unsigned group) {
+void store_xfs(kit::Bytes& disk, std::size_t at, unsigned group) {
   kit::put_text(disk, at, "XFSB");
   put_big(disk, at + 4, 4096, 4);
   put_big(disk, at + 8, 1024, 8);
@@ -28,7 +28,7 @@ void lay_xfs(kit::Bytes& disk, std::size_t at, unsigned group) {
   put_big(disk, at + 512 + 8, group, 4);
 }
 
-void lay_btrfs(kit::Bytes& disk, std::size_t at) {
+void store_btrfs(kit::Bytes& disk, std::size_t at) {
   const std::size_t super = at + 65536;
   kit::put(disk, super + 0x30, 65536, 8);
   kit::put_text(disk, super + 64, "_BHRfS_M");
@@ -36,13 +36,13 @@ void lay_btrfs(kit::Bytes& disk, std::size_t at) {
   kit::put(disk, super, crc32c(std::span(disk).subspan(super + 32, 4096 - 32)), 4);
 }
 
-void lay_swap(kit::Bytes& disk, std::size_t at) {
+void store_swap(kit::Bytes& disk, std::size_t at) {
   kit::put(disk, at + 1024, 1, 4);
   kit::put(disk, at + 1028, 511, 4);
   kit::put_text(disk, at + 4086, "SWAPSPACE2");
 }
 
-void lay_lvm(kit::Bytes& disk, std::size_t at) {
+void store_lvm(kit::Bytes& disk, std::size_t at) {
   const std::size_t label = at + 512;
   kit::put_text(disk, label, "LABELONE");
   kit::put(disk, label + 8, 1, 8);
@@ -52,7 +52,7 @@ void lay_lvm(kit::Bytes& disk, std::size_t at) {
   kit::put(disk, label + 16, ~libdeflate_crc32(~0xF597A6CFu, &disk[label + 20], 492), 4);
 }
 
-void lay_luks(kit::Bytes& disk, std::size_t at) {
+void store_luks(kit::Bytes& disk, std::size_t at) {
   kit::put_text(disk, at, "LUKS\xBA\xBE");
   put_big(disk, at + 6, 2, 2);
   put_big(disk, at + 8, 16384, 8);
@@ -63,7 +63,7 @@ void lay_luks(kit::Bytes& disk, std::size_t at) {
   kit::put_text(disk, at + 16384, "SKUL\xBA\xBE");
 }
 
-void lay_array_member(kit::Bytes& disk, std::size_t at) {
+void store_array_member(kit::Bytes& disk, std::size_t at) {
   kit::put(disk, at + 4096, 0xA92B4EFC, 4);
   kit::put(disk, at + 4100, 1, 4);
   kit::put(disk, at + 4096 + 128, 2048, 8);
@@ -85,12 +85,12 @@ struct Kind {
   std::size_t length;
 };
 const Kind kKinds[] = {
-    {"xfs", [](kit::Bytes& disk, std::size_t at) { lay_xfs(disk, at, 0); }, 4 * kMiB},
-    {"btrfs", lay_btrfs, 5 * kMiB},
-    {"swap", lay_swap, 2 * kMiB},
-    {"lvm", lay_lvm, 6 * kMiB},
-    {"luks2", lay_luks, 14 * kMiB},
-    {"md", lay_array_member, 3 * kMiB}};
+    {"xfs", [](kit::Bytes& disk, std::size_t at) { store_xfs(disk, at, 0); }, 4 * kMiB},
+    {"btrfs", store_btrfs, 5 * kMiB},
+    {"swap", store_swap, 2 * kMiB},
+    {"lvm", store_lvm, 6 * kMiB},
+    {"luks2", store_luks, 14 * kMiB},
+    {"md", store_array_member, 3 * kMiB}};
 
 TEST(NamedVolume, SaysItsKindAndItsLength) {
   for (const Kind& kind : kKinds) {
@@ -120,16 +120,16 @@ TEST(NamedVolume, IsFoundWhereNoneUsuallyIs) {
 
 TEST(NamedVolume, TheCopyInALaterGroupIsNone) {
   kit::Bytes disk(16 * kMiB);
-  lay_xfs(disk, kStart, 0);
-  lay_xfs(disk, 4 * kMiB, 1);
+  store_xfs(disk, kStart, 0);
+  store_xfs(disk, 4 * kMiB, 1);
   EXPECT_EQ(searched(disk).volumes.size(), 1u);
   EXPECT_TRUE(searched(disk).inside.empty());
 }
 
 TEST(NamedVolume, WhatIsEncryptedEndsAtTheNext) {
   kit::Bytes disk(16 * kMiB);
-  lay_luks(disk, kStart);
-  lay_swap(disk, 9 * kMiB);
+  store_luks(disk, kStart);
+  store_swap(disk, 9 * kMiB);
   const VolumeSearch found = searched(disk);
   ASSERT_EQ(found.volumes.size(), 2u);
   EXPECT_TRUE(found.volumes[0].open_end);

@@ -32,7 +32,7 @@ DiskLayer& add_volume(DiskLayer& disk, const std::vector<std::string>& names, bo
 }
 
 VolumeChoice choice(const DiskLayer& disk) {
-  return choose_volume(disk, Context());
+  return choose_volume(disk.volumes.all(), Context());
 }
 
 TEST(ChooseVolume, FilesPeopleMakeCountMoreThanMany) {
@@ -41,7 +41,7 @@ TEST(ChooseVolume, FilesPeopleMakeCountMoreThanMany) {
   add_volume(disk, {"holiday.jpg"});
   const VolumeChoice chosen = choice(disk);
   EXPECT_EQ(chosen.index, 1u);
-  EXPECT_EQ(chosen.why, "1 file of kinds people make; volume 1 has none");
+  EXPECT_EQ(chosen.why, "1 user document (1 picture); volume 1 has none of these");
 }
 
 TEST(ChooseVolume, ABootVolumeWithAStrayTextIsNotTheUsers) {
@@ -50,7 +50,7 @@ TEST(ChooseVolume, ABootVolumeWithAStrayTextIsNotTheUsers) {
   add_volume(disk, {"letter.odt"});
   const VolumeChoice chosen = choice(disk);
   EXPECT_EQ(chosen.index, 1u);
-  EXPECT_NE(chosen.why.find("holds boot files (\"EFI\")"), std::string::npos) << chosen.why;
+  EXPECT_NE(chosen.why.find("has boot files (\"EFI\")"), std::string::npos) << chosen.why;
 }
 
 TEST(ChooseVolume, ASystemVolumeByItsTypeStaysBehind) {
@@ -65,7 +65,7 @@ TEST(ChooseVolume, AFolderOfUsersSaysWhy) {
   add_volume(disk, {"DCIM/", "a.jpg"});
   const VolumeChoice chosen = choice(disk);
   EXPECT_EQ(chosen.index, 0u);
-  EXPECT_EQ(chosen.why, "1 file of kinds people make, a folder \"DCIM\"; the only volume");
+  EXPECT_EQ(chosen.why, "1 user document (1 picture), a folder \"DCIM\"; the only volume");
 }
 
 TEST(ChooseVolume, NoneThatCanBeReadIsNone) {

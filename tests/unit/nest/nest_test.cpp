@@ -79,7 +79,7 @@ TEST_F(NestOfStation, TheUsersFilesAreChosenByEvidence) {
   const Target target = Session({}, context_).open_volume(at(path_, path_));
   EXPECT_EQ(target.chosen, path_ + "::2");
   EXPECT_EQ(target.why,
-            "9 files of kinds people make; volume 1 has 1 and holds boot files (\"EFI\")");
+            "9 user documents (9 pictures); volume 1 has 1 and has boot files (\"EFI\")");
 }
 
 TEST_F(NestOfStation, PathsAndIdsLeadToEntries) {
@@ -118,13 +118,14 @@ TEST(Nest, ADiskInAFileInAVolumeInADiskOpens) {
             kit::pattern(500, 4));
   // And out of a deleted image, by its id.
   host.remove(slot, clusters);
-  const std::string hurt = folder.file("hurt.img", host.bytes());
+  const std::string damaged = folder.file("damaged.img", host.bytes());
   const Target again =
       Session({}, context)
-          .open(at(hurt + "::1::@" + std::to_string(slot) + "::2::/Photograph 4.jpg", hurt));
+          .open(at(damaged + "::1::@" + std::to_string(slot) + "::2::/Photograph 4.jpg", damaged));
   EXPECT_EQ(kit::read_all(*again.volume_layer().file_system()->open(*again.entry).bytes),
             kit::pattern(500, 4));
-  EXPECT_EQ(again.volume_layer().address.print(), hurt + "::1::@" + std::to_string(slot) + "::2");
+  EXPECT_EQ(again.volume_layer().address.print(),
+            damaged + "::1::@" + std::to_string(slot) + "::2");
 }
 
 TEST(Nest, PiecesOfASplitImageInAFolderOfAVolumeAreJoined) {

@@ -96,7 +96,7 @@ TEST(PartialTargets, AreErrors) {
 
 TEST(PartialTargets, PartsOfThemAreErrorsOrTellNothing) {
   const Context context;
-  EXPECT_FALSE(choose_volume(DiskLayer(), context).index.has_value());
+  EXPECT_FALSE(choose_volume({}, context).index.has_value());
   EXPECT_EQ(content_of(VolumeLayer()), "");
   EXPECT_EQ(VolumeLayer().required_key(), "");
   EXPECT_TRUE(VolumeLayer().versions().empty());

@@ -22,10 +22,10 @@ class SessionTest : public testing::Test {
  protected:
   SessionTest() {
     const kit::Bytes first = fat_volume("two eggs");
-    FatBuilder hurt(FatBuilder::Width::fat16);
-    hurt.file(0, "lamp.txt", kit::pattern(4000, 1), {2, 3});
-    hurt.link(2, 0xFFF0);
-    const kit::Bytes second = hurt.bytes();
+    FatBuilder damaged(FatBuilder::Width::fat16);
+    damaged.file(0, "lamp.txt", kit::pattern(4000, 1), {2, 3});
+    damaged.link(2, 0xFFF0);
+    const kit::Bytes second = damaged.bytes();
     const auto sectors = [](const kit::Bytes& bytes) {
       return static_cast<std::uint32_t>(bytes.size() / 512);
     };
@@ -43,6 +43,34 @@ class SessionTest : public testing::Test {
   std::string path_;
   Context context_;
 };
+
+// What a near miss of an address is answered with.
+std::string answer_to(const std::string& address) {
+  try {
+    Session().open(Address::parse(address));
+  } catch (const Error& error) {
+    return error.next_step().text();
+  }
+  return "it opened";
+}
+
+TEST_F(SessionTest, ANearMissOfAnAddressIsMetWithTheOneThatWasMeant) {
+  const std::string volume = path_ + "::1";
+  const Target target = Session().open(Address::parse(volume));
+  std::vector<std::string> name;
+  target.file_system().walk({}, [&](const Entry& entry) {
+    name = entry.path;
+    return WalkStep::stop;
+  });
+  ASSERT_EQ(name.size(), 1u);
+  std::string slip = name[0];
+  std::swap(slip[0], slip[1]);
+  EXPECT_EQ(answer_to(volume + "::/" + slip), "did you mean " + volume + "::/" + name[0] + "?");
+  EXPECT_EQ(answer_to(volume + "/" + name[0]), "did you mean " + volume + "::/" + name[0] + "?");
+  EXPECT_EQ(answer_to(path_ + ":1"), "did you mean " + volume + "?");
+  EXPECT_EQ(answer_to(path_.substr(0, path_.size() - 1)), "did you mean " + path_ + "?");
+  EXPECT_EQ(answer_to(path_ + "-nothing-like-it"), "check the name");
+}
 
 TEST_F(SessionTest, AnAddressOpenedTwiceIsTheSameLayer) {
   const Session session({}, context_);

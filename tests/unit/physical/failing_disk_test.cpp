@@ -85,7 +85,7 @@ TEST_F(FailingDiskTest, ADiskThatGoesAwayAgainAndAgainIsReadInTheEnd) {
     state = copy(disk(plan));
     EXPECT_GE(state.good_bytes, good) << "what was read is never lost";
     good = state.good_bytes;
-    EXPECT_EQ(state.went_on, runs > 0);
+    EXPECT_EQ(state.resumed, runs > 0);
   } while (state.stopped && ++runs < 100);
   EXPECT_GT(runs, 3);
   EXPECT_EQ(kit::read_file(out_), expected());
@@ -97,7 +97,7 @@ TEST_F(FailingDiskTest, AStopIsTakenUp) {
   context_.cancel = stop;
   EXPECT_TRUE(copy(disk(faults())).stopped);
   stop->store(false);
-  EXPECT_FALSE(copy(disk(faults())).went_on) << "nothing was read before";
+  EXPECT_FALSE(copy(disk(faults())).resumed) << "nothing was read before";
   EXPECT_EQ(kit::read_file(out_), expected());
 }
 

@@ -83,7 +83,7 @@ TEST_F(TimedReadsTest, WhatTheDiskThrowsComesThrough) {
   };
   TimedReads reads(std::make_shared<Gone>(), milliseconds(1000), context_);
   EXPECT_THROW(reads.read({0, 512}), Error);
-  EXPECT_THROW(reads.read({0, 512}), Error) << "the thread lives on";
+  EXPECT_THROW(reads.read({0, 512}), Error) << "the thread workloads on";
 }
 
 }  // namespace

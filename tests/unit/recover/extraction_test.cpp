@@ -144,7 +144,7 @@ TEST_F(ExtractionOfCard, PartlyOverwrittenFilesLieApartWithTheirLostRanges) {
 
 TEST_F(ExtractionOfCard, NothingIsWrittenOfAFileOfWhichNothingIsLeft) {
   volume_.file(0, "new.txt", kit::pattern(1'500, 3), {30, 31, 32});
-  EXPECT_EQ(extract(open(), with_deleted()).nothing_left, 1u);
+  EXPECT_EQ(extract(open(), with_deleted()).unrecoverable, 1u);
   EXPECT_TRUE(rows()["/gone.jpg"]["written"].is_null());
   EXPECT_TRUE(rows()["/gone.jpg"]["sha256"].is_null());
 }

@@ -53,13 +53,14 @@ class Guarded : public ::testing::Test {
 
   // What it says when a byte is to be written; empty when it is.
   std::string refusal(const std::shared_ptr<const Host>& host, std::uint64_t at = 440,
-                      bool override_saved_state = false) {
+                      bool override_suspended = false, bool override_lock_file = false) {
     const RepairPlan plan =
         plan_bytes({path_, {}}, at, kit::bytes_of("lamp"), Session({}, context_));
     ApplyOptions how;
     how.journal = folder_ / "undo";
     how.host = host;
-    how.override_saved_state = override_saved_state;
+    how.override_suspended = override_suspended;
+    how.override_lock_file = override_lock_file;
     try {
       apply_repair(plan, {1}, Session({}, context_), how);
     } catch (const Error& error) {
@@ -95,6 +96,18 @@ TEST_F(Guarded, WhoUsesItIsSaid) {
   host->held.clear();
   host->lock = "process 99";
   EXPECT_NE(refusal(host).find("locked by process 99"), std::string::npos);
+}
+
+TEST_F(Guarded, ALockFileOfAnotherHostStopsItAndSaysWhoAndWhen) {
+  folder_.file("station.img.lck", kit::bytes_of("bench-2 process 4711"));
+  folder_.file("other.img.lck", kit::bytes_of("bench-3"));
+  const auto host = std::make_shared<StandIn>();
+  const std::string said = refusal(host);
+  EXPECT_NE(said.find("station.img.lck (by \"bench-2\", 0 minutes old)"), std::string::npos)
+      << said;
+  EXPECT_EQ(refusal(host, 440, false, true), "");
+  std::filesystem::remove(folder_ / "station.img.lck");
+  EXPECT_EQ(refusal(host), "") << "the lock of another disk is not its own";
 }
 
 TEST_F(Guarded, ADeviceIsWrittenToOnlyUnderANameThatLasts) {

@@ -63,7 +63,7 @@ class Repaired : public ::testing::Test {
     kit::put(disk, 510, 0, 2);
     kit::put_bytes(disk, 2048 * 512, ext);
     path_ = folder_.file("station.vdi", kit::make_vdi(disk, {}));
-    hurt_ = kit::read_file(path_);
+    damaged_ = kit::read_file(path_);
     plan_ = plan_repair(address(), {}, Session({}, context_));
     // And one where nothing is stored yet.
     RepairStep step;
@@ -91,7 +91,7 @@ class Repaired : public ::testing::Test {
     apply_repair(plan_, all_, Session({}, context_), how());
     const kit::Bytes bytes = kit::read_file(path_);
     undo_repair(journal_, how(), context_);
-    EXPECT_EQ(kit::read_file(path_), hurt_);
+    EXPECT_EQ(kit::read_file(path_), damaged_);
     std::filesystem::remove(journal_);
     return bytes;
   }
@@ -112,13 +112,13 @@ class Repaired : public ::testing::Test {
   Context context_;
   std::string path_;
   std::string journal_ = folder_ / "undo";
-  kit::Bytes hurt_;
+  kit::Bytes damaged_;
   RepairPlan plan_;
   std::vector<std::size_t> all_;
 };
 
 TEST_F(Repaired, IsPlannedWithoutAWrite) {
-  EXPECT_EQ(kit::read_file(path_), hurt_);
+  EXPECT_EQ(kit::read_file(path_), damaged_);
   ASSERT_EQ(plan_.steps.size(), 3u);
   EXPECT_EQ(plan_.steps[0].code, "mbr.signature");
   EXPECT_EQ(plan_.steps[1].code, "mbr.type");
@@ -129,7 +129,7 @@ TEST_F(Repaired, IsPlannedWithoutAWrite) {
 }
 
 TEST_F(Repaired, IsMadeAndTakenBackToTheByteThoughTheFileGrew) {
-  EXPECT_GT(repaired().size(), hurt_.size());
+  EXPECT_GT(repaired().size(), damaged_.size());
 }
 
 TEST_F(Repaired, KilledAtAnyWriteOfTheApplyIsFinishedOrTakenBack) {
@@ -148,7 +148,7 @@ TEST_F(Repaired, KilledAtAnyWriteOfTheApplyIsFinishedOrTakenBack) {
       EXPECT_EQ(kit::read_file(path_), whole) << at;
     }
     EXPECT_EQ(undo_repair(journal_, how(), context_).is, JournalState::undone) << at;
-    EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+    EXPECT_EQ(kit::read_file(path_), damaged_) << at;
     std::filesystem::remove(journal_);
   }
   EXPECT_GT(at, 6);
@@ -167,13 +167,13 @@ TEST_F(Repaired, KilledAtAnyWriteOfTheUndoIsUndoneOrMadeAgain) {
       break;
     if (at % 2 == 0) {
       undo_repair(journal_, how(), context_);
-      EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+      EXPECT_EQ(kit::read_file(path_), damaged_) << at;
     }
     finish_repair(journal_, how(), context_);
     // Where the undo was cut off before its mark, the journal still says that it was applied.
     if (kit::read_file(path_) != whole) {
       undo_repair(journal_, how(), context_);
-      EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+      EXPECT_EQ(kit::read_file(path_), damaged_) << at;
       finish_repair(journal_, how(), context_);
     }
     EXPECT_EQ(kit::read_file(path_), whole) << at;
@@ -196,7 +196,7 @@ TEST_F(Repaired, AFailingWriteIsToldAndTakenBack) {
     const JournalReport report = undo_repair(journal_, how(), context_);
     // What the disk holds, whatever the marks say: the last flush may be what failed.
     EXPECT_NE(report.was, JournalState::nothing_done) << at;
-    EXPECT_EQ(kit::read_file(path_), hurt_) << at;
+    EXPECT_EQ(kit::read_file(path_), damaged_) << at;
     std::filesystem::remove(journal_);
   }
   FAIL() << "it never came to its end";
@@ -223,15 +223,15 @@ TEST_F(Repaired, AJournalCutAnywhereIsReadAsFarAsItGoes) {
     for (std::size_t length = 0; length < whole.size();
          length += kit::thinned(length < 200 ? 3 : 60'013)) {
       folder_.file("cut", kit::Bytes(whole.begin(), whole.begin() + static_cast<long>(length)));
-      folder_.file("station.vdi", repaired ? made : hurt_);
+      folder_.file("station.vdi", repaired ? made : damaged_);
       try {
         // Never "nothing was written" while the disk holds what was.
         const JournalReport report = undo_repair(folder_ / "cut", how(), context_);
         EXPECT_TRUE(!repaired || report.is == JournalState::undone) << length;
-        EXPECT_EQ(kit::read_file(path_), hurt_) << length;
+        EXPECT_EQ(kit::read_file(path_), damaged_) << length;
       } catch (const Error& error) {
         EXPECT_TRUE(error.code() == ErrorCode::cannot_read || error.code() == ErrorCode::refused);
-        EXPECT_EQ(kit::read_file(path_), repaired ? made : hurt_) << length;
+        EXPECT_EQ(kit::read_file(path_), repaired ? made : damaged_) << length;
       }
     }
 }
@@ -253,7 +253,7 @@ TEST_F(Repaired, AnOlderJournalDoesNotUndoWhatAYoungerOneWrote) {
   EXPECT_EQ(kit::read_file(path_), made);
   EXPECT_EQ(undo_repair(second.journal, second, context_).is, JournalState::undone);
   EXPECT_EQ(undo_repair(journal_, how(), context_).was, JournalState::undone);
-  EXPECT_EQ(kit::read_file(path_), hurt_);
+  EXPECT_EQ(kit::read_file(path_), damaged_);
 }
 
 TEST_F(Repaired, WhatIsLeftOfADamagedJournalIsTakenOnlyWhenAsked) {
@@ -290,13 +290,13 @@ TEST_F(Repaired, EveryBitOfAJournalFlippedHarmsNothing) {
     } catch (const Error&) {
     }
     const kit::Bytes now = kit::read_file(path_);
-    EXPECT_EQ(now, said_undone ? hurt_ : made) << at;
+    EXPECT_EQ(now, said_undone ? damaged_ : made) << at;
     if (now != made) folder_.file("station.vdi", made);
   }
 }
 
 TEST_F(Repaired, IsRefusedWhenTheDiskChangedSinceThePlan) {
-  kit::Bytes other = hurt_;
+  kit::Bytes other = damaged_;
   other.back() ^= std::byte{1};
   folder_.file("station.vdi", other);
   EXPECT_THROW(apply_repair(plan_, all_, Session({}, context_), how()), Error);
@@ -317,7 +317,7 @@ TEST_F(Repaired, AStepLeftOutThatAnotherRestsOnIsSaid) {
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::usage);
   }
-  EXPECT_EQ(kit::read_file(path_), hurt_);
+  EXPECT_EQ(kit::read_file(path_), damaged_);
 }
 
 TEST_F(Repaired, TwoAtOnceAreNot) {
@@ -328,7 +328,7 @@ TEST_F(Repaired, TwoAtOnceAreNot) {
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::refused);
   }
-  EXPECT_EQ(kit::read_file(path_), hurt_);
+  EXPECT_EQ(kit::read_file(path_), damaged_);
 }
 
 TEST_F(Repaired, APlanReadBackIsTheSame) {
@@ -341,7 +341,7 @@ TEST_F(Repaired, APlanReadBackIsTheSame) {
   ASSERT_EQ(read.steps.size(), plan_.steps.size());
   EXPECT_EQ(read.steps[0].writes[0].after, plan_.steps[0].writes[0].after);
   ASSERT_EQ(read.sources.size(), 1u);
-  EXPECT_EQ(compare(read.sources[0].identity, plan_.sources[0].identity), Sameness::same);
+  EXPECT_EQ(compare(read.sources[0].identity, plan_.sources[0].identity), IdentityMatch::same);
   for (const std::size_t cut : {0u, 10u, 400u})
     EXPECT_THROW(read_plan(text.str().substr(0, cut)), Error);
   std::string edited = text.str();
@@ -360,14 +360,14 @@ TEST_F(Repaired, AScratchFileHoldsItBesideTheDisk) {
     try_repair(plan_, all_, Session({}, context), context.scratch);
     EXPECT_TRUE(plan_repair(address(), {}, Session({}, context)).steps.empty());
   }
-  EXPECT_EQ(kit::read_file(path_), hurt_);
+  EXPECT_EQ(kit::read_file(path_), damaged_);
   Context later = context_;
   later.scratch = Scratch::in_file(file, 0);
   const Target target = Session({}, later).open_disk(address());
   ASSERT_EQ(target.disks.back()->volumes.size(), 1u);
   EXPECT_NE(target.disks.back()->volumes[0].file_system(), nullptr);
   // A disk that changed under it is not mixed with what it holds.
-  kit::Bytes other = hurt_;
+  kit::Bytes other = damaged_;
   other.back() ^= std::byte{1};
   folder_.file("station.vdi", other);
   Context mixed = context_;

@@ -61,8 +61,8 @@ TEST(FieldByHand, OfTheMbr) {
   EXPECT_EQ(lab.value("mbr", "entry1.active"), "yes");
   lab.set("mbr.entry1.type", "0x06");
   EXPECT_EQ(lab.value("mbr", "entry1.type"), "0x06, FAT16");
-  lab.set("boot:1.sectors_before", "2048");
-  EXPECT_EQ(lab.value("boot:1", "sectors_before"), "2048");
+  lab.set("boot:1.hidden_sectors", "2048");
+  EXPECT_EQ(lab.value("boot:1", "hidden_sectors"), "2048");
 }
 
 TEST(FieldByHand, OfAGptMakesEverySumRight) {

@@ -63,24 +63,25 @@ TEST_F(Structures, AHealthyDiskHasNothingWrong) {
   const Structure record = read(disk(), "mbr");
   EXPECT_EQ(record.find("entry1.active")->value, "yes");
   EXPECT_EQ(record.find("entry1.start")->value, "2048");
-  EXPECT_EQ(read(disk(), "boot:1").find("system")->value, "\"NTFS\"");
+  EXPECT_EQ(read(disk(), "boot:1").find("oem_name")->value, "\"NTFS\"");
 }
 
 TEST_F(Structures, EachHurtFieldIsNamedWithWhatShouldStandThere) {
-  const auto hurt = [&](std::size_t at, std::uint64_t value, std::size_t width, const char* name) {
+  const auto damaged = [&](std::size_t at, std::uint64_t value, std::size_t width,
+                           const char* name) {
     Bytes bytes = disk();
     kit::put(bytes, at, value, width);
     return wrong(read(bytes, name));
   };
-  EXPECT_EQ(hurt(510, 0, 2, "mbr"), Names{"signature"});
-  EXPECT_EQ(hurt(446, 0, 1, "mbr"), Names{"entry1.active"});
-  EXPECT_EQ(hurt(446, 0x41, 1, "mbr"), Names{"entry1.active"});
-  EXPECT_EQ(hurt(450, 0x83, 1, "mbr"), Names{"entry1.type"});
-  EXPECT_EQ(hurt(458, 99'999'999, 4, "mbr"), Names{"entry1.sectors"});
-  EXPECT_EQ(hurt(kStart + 510, 0, 2, "boot:1"), Names{"signature"});
-  EXPECT_EQ(hurt(kStart + 28, 63, 4, "boot:1"), Names{"sectors_before"});
-  EXPECT_EQ(hurt(kStart + 48, 9, 8, "boot:1"), Names{"table_cluster"});
-  EXPECT_EQ(hurt(kStart + 100, 7, 1, "boot:1"), Names{"boot_code"});
+  EXPECT_EQ(damaged(510, 0, 2, "mbr"), Names{"signature"});
+  EXPECT_EQ(damaged(446, 0, 1, "mbr"), Names{"entry1.active"});
+  EXPECT_EQ(damaged(446, 0x41, 1, "mbr"), Names{"entry1.active"});
+  EXPECT_EQ(damaged(450, 0x83, 1, "mbr"), Names{"entry1.type"});
+  EXPECT_EQ(damaged(458, 99'999'999, 4, "mbr"), Names{"entry1.sectors"});
+  EXPECT_EQ(damaged(kStart + 510, 0, 2, "boot:1"), Names{"signature"});
+  EXPECT_EQ(damaged(kStart + 28, 63, 4, "boot:1"), Names{"hidden_sectors"});
+  EXPECT_EQ(damaged(kStart + 48, 9, 8, "boot:1"), Names{"mft_cluster"});
+  EXPECT_EQ(damaged(kStart + 100, 7, 1, "boot:1"), Names{"boot_code"});
   Bytes bytes = disk();
   std::fill_n(bytes.begin(), 440, std::byte{0});
   EXPECT_EQ(wrong(read(bytes, "mbr")), Names{"boot_code"});
@@ -90,7 +91,7 @@ TEST_F(Structures, ABootSectorThatIsGoneIsToldFieldByFieldByItsCopy) {
   Bytes bytes = disk();
   std::fill_n(bytes.begin() + kStart, 512, std::byte{0});
   const Structure boot = read(bytes, "boot:1");
-  EXPECT_EQ(boot.find("table_cluster")->expected, "8: its copy has that");
+  EXPECT_EQ(boot.find("mft_cluster")->expected, "8: its copy has that");
   EXPECT_NE(boot.find("boot_code")->expected.find("its copy has that"), std::string::npos);
 }
 

@@ -126,10 +126,11 @@ TEST(Neighbours, AreFilesOfTheFolderAndNothingElse) {
 TEST(Identity, TellsSameChangedAndOther) {
   const Bytes plain = kit::pattern(5'000'000, 1);
   const Identity before = identify(*make_memory_source(plain));
-  EXPECT_EQ(compare(before, identify(*make_memory_source(plain))), Sameness::same);
+  EXPECT_EQ(compare(before, identify(*make_memory_source(plain))), IdentityMatch::same);
   EXPECT_EQ(compare(before, identify(*make_memory_source(kit::patched(plain, {{10, {0, 0}}})))),
-            Sameness::changed);
-  EXPECT_EQ(compare(before, identify(*make_memory_source(kit::pattern(100, 1)))), Sameness::other);
+            IdentityMatch::changed);
+  EXPECT_EQ(compare(before, identify(*make_memory_source(kit::pattern(100, 1)))),
+            IdentityMatch::other);
   EXPECT_EQ(identify(*make_memory_source({})).size_bytes, 0u);
 }
 

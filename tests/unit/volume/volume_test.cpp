@@ -115,39 +115,39 @@ TEST_P(Gpt, ReadsBothSectorSizes) {
 }
 
 TEST_P(Gpt, BadPrimaryChecksumUsesBackup) {
-  const Bytes hurt = kit::patched(disk_, {{sector() + 40, {0x77}}});
-  EXPECT_EQ(rows(read(hurt, context_)), both());
+  const Bytes damaged = kit::patched(disk_, {{sector() + 40, {0x77}}});
+  EXPECT_EQ(rows(read(damaged, context_)), both());
   EXPECT_EQ(kit::codes(context_), (Codes{"gpt.primary-header@" + std::to_string(sector())}));
 }
 
 TEST_P(Gpt, WipedPrimaryUsesBackup) {
-  Bytes hurt = disk_;
-  std::fill_n(hurt.begin(), 34 * sector(), std::byte{0});
-  EXPECT_EQ(rows(read(hurt, context_)), both());
+  Bytes damaged = disk_;
+  std::fill_n(damaged.begin(), 34 * sector(), std::byte{0});
+  EXPECT_EQ(rows(read(damaged, context_)), both());
   EXPECT_EQ(kit::codes(context_),
             (Codes{"gpt.no-protective@0", "gpt.primary-header@" + std::to_string(sector())}));
 }
 
 TEST_P(Gpt, WipedBackupIsAFindingAndPrimaryIsUsed) {
-  Bytes hurt = disk_;
-  std::fill_n(hurt.end() - static_cast<std::ptrdiff_t>(sector()), sector(), std::byte{0});
-  EXPECT_EQ(rows(read(hurt, context_)), both());
+  Bytes damaged = disk_;
+  std::fill_n(damaged.end() - static_cast<std::ptrdiff_t>(sector()), sector(), std::byte{0});
+  EXPECT_EQ(rows(read(damaged, context_)), both());
   EXPECT_EQ(kit::codes(context_), (Codes{"gpt.backup-header@" + std::to_string(last())}));
 }
 
 TEST_P(Gpt, HurtEntriesOfThePrimaryAreTakenFromTheBackup) {
-  const Bytes hurt = kit::patched(disk_, {{2 * sector() + 32, {0x99, 0x99}}});
-  EXPECT_EQ(rows(read(hurt, context_)), both());
+  const Bytes damaged = kit::patched(disk_, {{2 * sector() + 32, {0x99, 0x99}}});
+  EXPECT_EQ(rows(read(damaged, context_)), both());
   EXPECT_EQ(kit::codes(context_), (Codes{"gpt.primary-entries@" + std::to_string(2 * sector())}));
 }
 
 TEST_P(Gpt, AbsurdEntryCountAndSizeAreRefusedByTheCopy) {
   for (const int at : {80, 84}) {
-    Bytes hurt = disk_;
-    kit::put(hurt, sector() + static_cast<std::size_t>(at), 0xFFFFFFFF, 4);
-    kit::mend_gpt_checksum(hurt, sector());
+    Bytes damaged = disk_;
+    kit::put(damaged, sector() + static_cast<std::size_t>(at), 0xFFFFFFFF, 4);
+    kit::mend_gpt_checksum(damaged, sector());
     Context context;
-    EXPECT_EQ(rows(read(hurt, context)), both());
+    EXPECT_EQ(rows(read(damaged, context)), both());
     EXPECT_EQ(kit::codes(context), (Codes{"gpt.primary-header@" + std::to_string(sector())}));
   }
 }

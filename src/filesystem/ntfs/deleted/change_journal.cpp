@@ -9,7 +9,7 @@ namespace {
 
 constexpr std::size_t kPage = 4096;
 constexpr std::size_t kPiece = 256 * kPage;
-constexpr std::uint64_t kMostRead = 256u << 20;
+constexpr std::uint64_t kMaxRead = 256u << 20;
 constexpr std::uint32_t kFolderBit = 0x10;
 constexpr std::uint32_t kWritten = 0x7;
 constexpr std::uint32_t kMade = 0x100;
@@ -21,13 +21,13 @@ struct Form {
 };
 constexpr Form kForm2{0x10, 0x18, 0x20, 0x28, 0x34, 0x38};
 constexpr Form kForm3{0x18, 0x28, 0x30, 0x38, 0x44, 0x48};
-constexpr std::size_t kLeast = 0x40;
+constexpr std::size_t kMin = 0x40;
 
 // The length of the line that begins here; 0: none does.
 std::size_t take_line(ByteView bytes, const TraceSink& sink) {
   const std::size_t length = le32(bytes, 0);
   const std::uint16_t version = le16(bytes, 4);
-  if (length < kLeast || length % 8 != 0 || length > bytes.size() || version < 2 || version > 3)
+  if (length < kMin || length % 8 != 0 || length > bytes.size() || version < 2 || version > 3)
     return 0;
   const Form& form = version == 2 ? kForm2 : kForm3;
   if (length < form.name + 4) return 0;
@@ -58,7 +58,7 @@ void read_change_journal(const Volume& volume, const Stream& journal, const Trac
   const SourcePtr bytes = volume.bytes_of(journal, volume.raw);
   // What is stored of it, the last first: its beginning is a hole as long as all it ever held.
   std::vector<Range> stored;
-  std::uint64_t left = kMostRead;
+  std::uint64_t left = kMaxRead;
   for (auto run = journal.runs.rbegin(); run != journal.runs.rend() && left > 0; ++run) {
     if (run->hole) continue;
     const std::uint64_t step = volume.geometry.cluster_bytes;
@@ -74,10 +74,10 @@ void read_change_journal(const Volume& volume, const Stream& journal, const Trac
       volume.context.check_cancelled();
       piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, part->end() - from)));
       bytes->read(from, piece);
-      for (std::size_t at = 0; at + kLeast <= piece.size();) {
+      for (std::size_t at = 0; at + kMin <= piece.size();) {
         const std::size_t page_end = std::min((at / kPage + 1) * kPage, piece.size());
         std::size_t length = 0;
-        if (page_end - at >= kLeast)
+        if (page_end - at >= kMin)
           length = take_line(ByteView(piece).subspan(at, page_end - at), sink);
         at += length > 0 ? length : 8;
       }

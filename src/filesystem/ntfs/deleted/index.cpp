@@ -6,15 +6,15 @@ namespace lantern::ntfs {
 namespace {
 
 constexpr std::size_t kEntryHeader = 0x10;
-constexpr std::size_t kLeastName = 0x44;  // of one unit
+constexpr std::size_t kMinName = 0x44;  // of one unit
 constexpr std::size_t kNodeHeader = 0x18;
-constexpr std::uint64_t kMostIndexBytes = 1u << 30;
-constexpr std::size_t kMostFound = 250'000;
+constexpr std::uint64_t kMaxIndexBytes = 1u << 30;
+constexpr std::size_t kMaxFound = 250'000;
 
 }  // namespace
 
 void SlackNames::scan(ByteView bytes, std::size_t from, const File& folder) {
-  for (std::size_t at = (from + 7) / 8 * 8; at + kLeastName <= bytes.size(); at += 8) {
+  for (std::size_t at = (from + 7) / 8 * 8; at + kMinName <= bytes.size(); at += 8) {
     const Reference in = reference_at(bytes, at);
     if (in.record != folder.number ||
         (in.sequence != folder.sequence &&
@@ -26,7 +26,7 @@ void SlackNames::scan(ByteView bytes, std::size_t from, const File& folder) {
     const std::size_t length = 0x42 + std::size_t{u8(bytes, at + 0x40)} * 2;
     if (at >= from + kEntryHeader && le16(bytes, at - kEntryHeader + 0x0A) == length)
       sink_(reference_at(bytes, at - kEntryHeader), std::move(trace));
-    else if (by_birth_.size() < kMostFound)
+    else if (by_birth_.size() < kMaxFound)
       by_birth_.emplace(trace.created, std::move(trace));
   }
 }
@@ -39,7 +39,7 @@ void SlackNames::read(std::uint64_t number) {
   const Stream* const buffers = folder.find(kIndexAllocation, "$I30");
   if (buffers == nullptr) return;
   const SourcePtr bytes = volume_.bytes_of(*buffers, volume_.raw);
-  const std::uint64_t size = std::min({bytes->size(), kMostIndexBytes, left_to_read_});
+  const std::uint64_t size = std::min({bytes->size(), kMaxIndexBytes, left_to_read_});
   left_to_read_ -= size;
   Bytes node(volume_.geometry.index_bytes);
   for (std::uint64_t at = 0; at + node.size() <= size; at += node.size()) {

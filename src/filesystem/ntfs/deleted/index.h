@@ -22,7 +22,7 @@ class SlackNames {
   SlackNames(const Volume& volume, TraceSink sink)
       : volume_(volume),
         sink_(std::move(sink)),
-        left_to_read_(std::min(volume.there_bytes, kMostRead)) {}
+        left_to_read_(std::min(volume.there_bytes, kMaxRead)) {}
 
   // Reads the slack of a folder, in use or deleted.
   void read(std::uint64_t folder);
@@ -31,7 +31,7 @@ class SlackNames {
   const Trace* of(const File& file) const;
 
  private:
-  static constexpr std::uint64_t kMostRead = std::uint64_t{64} << 30;
+  static constexpr std::uint64_t kMaxRead = std::uint64_t{64} << 30;
 
   void scan(ByteView bytes, std::size_t from, const File& folder);
 

@@ -6,10 +6,10 @@ namespace lantern::ntfs {
 namespace {
 
 constexpr std::size_t kPage = 4096;
-constexpr std::uint64_t kMostRead = 256u << 20;
+constexpr std::uint64_t kMaxRead = 256u << 20;
 constexpr std::size_t kHead = 0x30;  // of a record
 constexpr std::size_t kDataHead = 0x20;
-constexpr std::size_t kMostData = 64u << 10;
+constexpr std::size_t kMaxData = 64u << 10;
 constexpr std::size_t kEntryHead = 0x10;
 constexpr std::uint16_t kPutIntoRoot = 0x0C;
 constexpr std::uint16_t kPutIntoBuffer = 0x0E;
@@ -28,7 +28,7 @@ std::size_t data_length(ByteView bytes) {
   if (bytes.size() < kHead) return 0;
   const std::size_t length = le32(bytes, 0x18);
   const bool can_be =
-      le64(bytes, 0) != 0 && le32(bytes, 0x20) == 1 && length >= kDataHead && length <= kMostData;
+      le64(bytes, 0) != 0 && le32(bytes, 0x20) == 1 && length >= kDataHead && length <= kMaxData;
   if (!can_be) return 0;
   // What a page break hides of it is believed.
   for (const std::size_t way : {std::size_t{0}, std::size_t{1}}) {
@@ -66,7 +66,7 @@ void take_record(ByteView data, std::uint64_t number, const TraceSink& sink) {
 
 void read_log(const Volume& volume, const Stream& log, const TraceSink& sink) {
   const SourcePtr bytes = volume.bytes_of(log, volume.raw);
-  const std::uint64_t size = std::min(bytes->size(), kMostRead);
+  const std::uint64_t size = std::min(bytes->size(), kMaxRead);
   Bytes page, data;
   std::uint64_t number = 0;  // of the record that goes on in the next page
   std::size_t wanted = 0;    // bytes of it that are still to come

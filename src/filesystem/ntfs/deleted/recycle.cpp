@@ -13,7 +13,7 @@ namespace lantern::ntfs {
 namespace {
 
 constexpr std::size_t kPathAt = 0x18;
-constexpr std::size_t kMostPathBytes = 64u << 10;
+constexpr std::size_t kMaxPathBytes = 64u << 10;
 constexpr std::string_view kBin = "$Recycle.Bin";
 constexpr std::string_view kOlderBin = "RECYCLER";
 constexpr std::size_t kListHead = 0x14;
@@ -40,7 +40,7 @@ std::optional<Recycled> parse_recycled(ByteView bytes) {
   }
   Recycled recycled;
   recycled.when = time_at(bytes, 0x10);
-  recycled.path = utf16le_text(slice(bytes, at, std::min(length, kMostPathBytes)));
+  recycled.path = utf16le_text(slice(bytes, at, std::min(length, kMaxPathBytes)));
   if (recycled.path.empty()) return std::nullopt;
   return recycled;
 }

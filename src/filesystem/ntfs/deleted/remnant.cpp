@@ -21,7 +21,7 @@ File Remnants::file(const Volume& volume, std::size_t place, const Traces& trace
   if (trace == nullptr) return file;
   file.created = time_since_1601(trace->created);
   file.modified = time_since_1601(trace->modified);
-  if (file.find(kData) == nullptr) file.told_bytes = trace->size_bytes;
+  if (file.find(kData) == nullptr) file.recorded_size = trace->size_bytes;
   if (!file.names.empty()) return file;
   FileName& name = file.names.emplace_back();
   name.folder = trace->folder;

@@ -1,5 +1,5 @@
 // Remnants: files whose own record is another's now, of which something is left: records that went
-// on with theirs, a trace of their name, or what lay in them. In the census they go by numbers
+// on with theirs, a trace of their name, or what lay in them. In the index they go by numbers
 // behind those of the file table.
 //
 // Thread-safety: one thread adds; afterwards any thread may ask.

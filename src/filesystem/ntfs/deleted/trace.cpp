@@ -13,7 +13,7 @@ constexpr std::uint32_t kFolderBit = 0x10000000;  // of the attribute bits of a 
 
 }  // namespace
 
-std::string_view told_in(Trace::From from) {
+std::string_view evidence_source(Trace::From from) {
   switch (from) {
     case Trace::From::slack:
       return "the slack of its folder's index";
@@ -42,7 +42,7 @@ bool trace_of_name(ByteView key, Trace& trace) {
 bool Traces::add(Reference file, Trace trace) {
   const auto found = traces_.find(key_of(file));
   if (found == traces_.end()) {
-    if (traces_.size() >= kMost) return false;
+    if (traces_.size() >= kMax) return false;
     traces_.emplace(key_of(file), std::move(trace));
     return true;
   }

@@ -30,7 +30,7 @@ struct Trace {
 };
 
 // "the change journal"
-std::string_view told_in(Trace::From from);
+std::string_view evidence_source(Trace::From from);
 
 using TraceSink = std::function<void(Reference, Trace)>;
 
@@ -53,7 +53,7 @@ class Traces {
   }
 
  private:
-  static constexpr std::size_t kMost = 500'000;
+  static constexpr std::size_t kMax = 500'000;
 
   std::unordered_map<std::uint64_t, Trace> traces_;
 };

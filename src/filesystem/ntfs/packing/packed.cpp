@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <array>
 
-#include "base/lay.h"
+#include "base/store.h"
 #include "filesystem/ntfs/packing/prefix_code.h"
 
 namespace lantern::ntfs {
@@ -154,7 +154,7 @@ void restore_calls(std::span<std::byte> out) {
     const auto to = static_cast<std::int32_t>(le32(out, i + 1));
     const auto here = static_cast<std::int32_t>(i);
     if (to >= -here && to < kCallBase)
-      lay_le32(out, i + 1, static_cast<std::uint32_t>(to >= 0 ? to - here : to + kCallBase));
+      store_le32(out, i + 1, static_cast<std::uint32_t>(to >= 0 ? to - here : to + kCallBase));
     i += 4;
   }
 }

@@ -52,7 +52,7 @@ bool PrefixCode::set(std::span<const std::uint8_t> lengths) {
     room -= count_[length];
     first[length + 1] = static_cast<std::uint16_t>(first[length] + count_[length]);
   }
-  for (std::size_t symbol = 0; symbol < lengths.size() && symbol < kMostSymbols; ++symbol)
+  for (std::size_t symbol = 0; symbol < lengths.size() && symbol < kMaxSymbols; ++symbol)
     if (lengths[symbol] != 0)
       symbols_[first[lengths[symbol]]++] = static_cast<std::uint16_t>(symbol);
   return true;

@@ -52,9 +52,9 @@ class PrefixCode {
 
  private:
   static constexpr unsigned kLongest = 16;
-  static constexpr std::size_t kMostSymbols = 512;
+  static constexpr std::size_t kMaxSymbols = 512;
   std::array<std::uint16_t, kLongest + 1> count_{};  // codes of each length
-  std::array<std::uint16_t, kMostSymbols> symbols_{};
+  std::array<std::uint16_t, kMaxSymbols> symbols_{};
 };
 
 }  // namespace lantern::ntfs

@@ -24,13 +24,13 @@ TEST(ExtSuperblock, FiguresThatCannotBeAreNone) {
       {0x20, 0},   // blocks of a group
       {0x28, 0}};  // inodes of a group
   for (const auto& [at, value] : wrong) {
-    Bytes hurt = own;
-    kit::put(hurt, at, value, 4);
-    EXPECT_FALSE(parse_superblock(hurt, 1024)) << "at " << at;
+    Bytes damaged = own;
+    kit::put(damaged, at, value, 4);
+    EXPECT_FALSE(parse_superblock(damaged, 1024)) << "at " << at;
   }
-  Bytes hurt = own;
-  kit::put(hurt, 0x38, 0, 2);  // the magic
-  EXPECT_FALSE(parse_superblock(hurt, 1024));
+  Bytes damaged = own;
+  kit::put(damaged, 0x38, 0, 2);  // the magic
+  EXPECT_FALSE(parse_superblock(damaged, 1024));
 }
 
 TEST(ExtSuperblock, IsReadWhereverItIsSaidToBe) {

@@ -38,16 +38,16 @@ TEST(NtfsBoot, FiguresThatCannotBeAreNone) {
       {0x40, 0x80},               // minus 128: a power of two nothing can hold
       {0x1FE, 0}};                // the mark at the end
   for (const auto& [at, value] : wrong) {
-    Bytes hurt = sector();
-    kit::put(hurt, at, value, at == 0x28 ? 8 : at == 0x0B || at == 0x1FE ? 2 : 1);
-    EXPECT_FALSE(parse_boot_sector(hurt)) << "at " << at << ": " << value;
+    Bytes damaged = sector();
+    kit::put(damaged, at, value, at == 0x28 ? 8 : at == 0x0B || at == 0x1FE ? 2 : 1);
+    EXPECT_FALSE(parse_boot_sector(damaged)) << "at " << at << ": " << value;
   }
   // The mirror is enough where the table's place is lost.
-  Bytes hurt = sector();
-  kit::put(hurt, 0x30, ~std::uint64_t{0}, 8);
-  EXPECT_TRUE(parse_boot_sector(hurt));
-  kit::put(hurt, 0x38, ~std::uint64_t{0}, 8);
-  EXPECT_FALSE(parse_boot_sector(hurt));
+  Bytes damaged = sector();
+  kit::put(damaged, 0x30, ~std::uint64_t{0}, 8);
+  EXPECT_TRUE(parse_boot_sector(damaged));
+  kit::put(damaged, 0x38, ~std::uint64_t{0}, 8);
+  EXPECT_FALSE(parse_boot_sector(damaged));
 }
 
 TEST(NtfsBoot, CopiesAreFoundAtTheEnd) {

@@ -47,7 +47,7 @@ TEST(PlanJson, IsReadAsItWasWritten) {
   EXPECT_EQ(read.fixes[2].alternatives, std::vector<std::size_t>{1});
   ASSERT_EQ(read.steps.size(), 3u);
   EXPECT_EQ(read.steps[2].writes[0].after, std::vector<std::byte>{std::byte{0x55}});
-  EXPECT_NE(json_of(plan()).find("choose by a field set by hand"), std::string::npos);
+  EXPECT_NE(json_of(plan()).find("choose by a field set manually"), std::string::npos);
 }
 
 TEST(PlanJson, AnEditedPlanIsRefused) {
