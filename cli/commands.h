@@ -17,7 +17,7 @@ struct Job {
   const Streams& streams;
   Context context;
   std::vector<std::string> arguments;
-  std::string scratch_file;               // --overlay FILE: its writes are laid over the source
+  std::string scratch_file;               // --overlay FILE: its writes overlay the source
   bool all_findings = false;              // --findings: each by itself
   mutable std::optional<Session> opened;  // made when it is first asked for
 };

@@ -43,7 +43,7 @@ Target opened(const Session& session, const Address& address) {
   return inside.disk().container.format == "raw" ? target : session.open_disk(address);
 }
 
-// The bytes an address names: a layer as it lies, a file, a volume, or a whole disk.
+// The bytes an address names: a raw container file, a file, a volume, or a whole disk.
 SourcePtr bytes_of(const Target& target) {
   if (target.bytes) return target.bytes;
   if (target.entry) return target.file_system().open(*target.entry, target.stream).bytes;

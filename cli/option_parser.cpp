@@ -29,7 +29,8 @@ class OwnFirst final : public CLI::Formatter {
     const std::size_t end = from == std::string::npos ? from : text.find("\n\n", from);
     if (end == std::string::npos) return text;
     const std::string block = text.substr(from, end + 2 - from);
-    text.erase(from, block.size());
+    // With the blank line before it.
+    text.erase(from - 1, block.size());
     const std::string footer = app->get_footer();
     const std::size_t to = footer.empty() ? std::string::npos : text.rfind(footer);
     return text.insert(std::min(to, text.size()), block);

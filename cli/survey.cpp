@@ -197,7 +197,8 @@ void print_machines_of(Job& job, const std::vector<Address>& addresses, const Se
   }
 }
 
-// Members of one set among several sources; one that claims the slot of the one before it is told.
+// Members of one set among several sources; one that claims the slot of the one before it is
+// reported.
 void print_sets(std::ostream& out, const SurveyReport& report) {
   for (const SurveySet& set : report.sets) {
     if (report.sources.size() < 2) continue;

@@ -184,6 +184,7 @@ int list_entries(Job& job, const Options& options) {
     print_choice(job, targets.front());
     Counts counts;
     for (const Target& target : targets) {
+      if (&target != &targets.front()) job.streams.out << '\n';
       if (options.all_volumes)
         job.streams.out << coloured(job.streams, Meaning::heading,
                                     for_terminal(target.volume_layer().address.print()))

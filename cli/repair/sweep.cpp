@@ -151,7 +151,7 @@ int sweep_source(Job& job, const Options& options) {
 
 Run add_sweep(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
-  const Command command = parser.command("sweep", "reads a disk for what no table names");
+  const Command command = parser.command("sweep", "scan for lost volumes");
   options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk").required();
   command.flag("--volumes", options->volumes,

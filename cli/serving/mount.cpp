@@ -50,7 +50,7 @@ int mount_source(Job& job, const Options& options) {
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
   const Session& session = options.common.session(job);
   Target target = session.open(address);
-  // A folder is shown as itself; all else as the disk it is or lies on.
+  // A folder is shown as itself; all else as its disk.
   if (!target.entry || target.entry->kind != EntryKind::folder) target = session.open_disk(address);
   MountOptions wanted;
   wanted.local_to_utc = zone_of(options.zone);

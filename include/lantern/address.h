@@ -31,7 +31,7 @@ struct Step {
     stream,          // stream=NAME
     version,         // version=ID
     as,              // as=FORMAT[,KEY=VALUE...]: what stands before it, read as that
-    bytes            // bytes: as it lies, not interpreted
+    bytes            // bytes: not interpreted
   };
   Kind kind{};
   std::uint64_t number = 0;

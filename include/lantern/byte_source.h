@@ -36,7 +36,7 @@ enum class ExtentKind {
   zero,         // known to be zero without reading
   unallocated,  // never written; reads as zero
   unreadable,   // known to be lost; reads as zero and is reported
-  overlaid      // from a layer laid over the original
+  overlaid      // from an overlay of the original
 };
 
 // `how` of a zero extent that a file of this computer does not store: to the formats in it, it is

@@ -1,5 +1,5 @@
 // Container: a virtual disk file opened as the flat disk it stands for, with the chain of parents
-// it lies on and the states it keeps inside.
+// is based on and the snapshots it keeps inside.
 //
 //   const Container container = open_container(file, {}, context);
 //   const std::uint64_t size_bytes = container.flat->size();
@@ -88,7 +88,8 @@ struct Surroundings {
   std::vector<FindPlaces> evidence;
   // How large the disk is by what lies in it, bytes; 0: that does not say.
   std::function<std::uint64_t(const SourcePtr& known)> size_inside;
-  // Whether a volume of a known kind begins here: then a file is a raw disk, not a hurt container.
+  // Whether a volume of a known kind begins here: then a file is a raw disk, not a damaged
+  // container.
   std::function<bool(const SourcePtr& bytes)> is_volume;
 };
 

@@ -24,7 +24,7 @@ namespace lantern {
 // Named by what the caller can do about it.
 enum class ErrorCode {
   usage,        // the request itself is wrong: ask differently
-  not_found,    // nothing answers to that name: choose another
+  not_found,    // nothing has that name: choose another
   cannot_open,  // the source is missing, not permitted or of no known kind
   cannot_read,  // the layer is too damaged to be read at all
   unsupported,  // understood, but not read yet

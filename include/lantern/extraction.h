@@ -66,7 +66,7 @@ bool matches_any(const std::vector<std::string>& patterns, const std::vector<std
 
 class Extraction {
  public:
-  // Throws Error{refused} when the destination lies on the source.
+  // Throws Error{refused} when the destination is on the source.
   Extraction(Target target, std::string destination, ExtractOptions options, const Host& host,
              const Context& context);
   ~Extraction();

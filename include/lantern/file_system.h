@@ -75,7 +75,7 @@ struct Entry {
 struct Content {
   SourcePtr bytes;              // lost ranges read as zeros and as unreadable
   std::vector<Range> lost;      // of the content: known not to be the file's any more
-  std::vector<Range> doubtful;  // read as they lie, though their owner is not certain
+  std::vector<Range> doubtful;  // read, though their owner is not certain
 };
 
 // A further content of a file, by name.

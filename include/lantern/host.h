@@ -35,7 +35,7 @@ class Host {
   virtual ~Host() = default;
 
   virtual std::optional<HostFile> file(const std::string& path) const = 0;
-  // Every block device that `device` lies on, itself first: partition, its disk, array members, the
+  // Every block device below `device`, itself first: partition, its disk, array members, the
   // device under a mapped one.
   virtual std::vector<std::uint64_t> stack_below(std::uint64_t device) const = 0;
   // The file behind a loop device.

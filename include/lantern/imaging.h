@@ -30,7 +30,7 @@ enum class ImageKind {
   vhdx,              // dynamic
   qcow2,             // version 3
   qcow2_compressed,  // version 3, deflate
-  qcow2_child        // an empty disk that lies on the untouched original
+  qcow2_child        // an empty child of the untouched original
 };
 
 // "raw", "vmdk-stream", ...; empty when there is no such kind.

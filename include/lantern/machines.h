@@ -25,8 +25,8 @@ struct MachineDisk {
   std::string why;      // why this file
   std::string format;
   std::uint64_t disk_bytes = 0;
-  std::vector<ChainLink> chain;  // what it lies on, nearest first
-  // When the reference leads nowhere: a file that answers to the identity or the name asked for.
+  std::vector<ChainLink> chain;  // its parents, nearest first
+  // When the reference leads nowhere: a file that has the identity or the name asked for.
   std::string candidate;
   std::string problem;  // why the disk cannot be opened, or empty
 };

@@ -26,13 +26,13 @@ namespace lantern::repair {
 
 enum class Certainty {
   certain,  // nothing else can be right, or what is changed is of no other use
-  likely,   // the evidence speaks for it
+  likely,   // the evidence is for it
   possible  // one way of several
 };
 
 std::string_view to_string(Certainty certainty);
 
-// Bytes of a layer that change. `address`: the disk, or a file as it lies ("...::bytes").
+// Bytes of a layer that change. `address`: the disk, or a raw container file ("...::bytes").
 struct PlannedWrite {
   std::string address;
   std::uint64_t offset_bytes = 0;
@@ -95,8 +95,8 @@ struct PlanOptions {
 // not_found, cannot_open, cannot_read}.
 RepairPlan plan_repair(const Address& source, const PlanOptions& how, const Session& session);
 
-// A plan of one step, by hand: a field of a structure ("mbr.entry1.active" to "yes"), sums over it
-// made right.
+// A manual plan of one step: a field of a structure ("mbr.entry1.active" to "yes"), its checksums
+// recalculated.
 RepairPlan plan_field(const Address& source, const std::string& field, const std::string& value,
                       const Session& session);
 // A plan that takes structures ("mbr", "boot:1") or fields of them ("mbr.boot_code") over from a
@@ -170,8 +170,8 @@ void try_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
 ApplyResult apply_repair(const RepairPlan& plan, const std::vector<std::size_t>& steps,
                          const Session& session, const ApplyOptions& how);
 
-// Makes the steps in a new image at `child` that lies on the original, which stays as it is. Throws
-// as apply_repair, and Error{unsupported} for steps that mend the original's own file.
+// Makes the steps in a new image at `child` with the original as its parent, which stays as it is.
+// Throws as apply_repair, and Error{unsupported} for steps that mend the original's own file.
 ApplyResult repair_into(const RepairPlan& plan, const std::vector<std::size_t>& steps,
                         const std::string& child, const Session& session);
 
@@ -193,7 +193,7 @@ struct JournalReport {
 
 // Takes back what a journal says was written. Can be stopped and run again. `was` is what the files
 // hold, whatever the journal's marks say. Throws Error{refused} when they hold other bytes than it
-// wrote, when one of the guards of apply_repair speaks against it, when a younger repair of the
+// wrote, when one of the guards of apply_repair refuses, when a younger repair of the
 // same bytes stands, and when the journal is damaged and has lost writes.
 JournalReport undo_repair(const std::string& journal, const ApplyOptions& how,
                           const Context& context);

@@ -1,4 +1,4 @@
-// Structure: what stands in a sector, field by field, with what is wrong about it; and two disks'
+// Structure: a sector decoded field by field, with what is wrong about it; and two disks'
 // structures side by side.
 //
 //   using namespace lantern::repair;
@@ -19,7 +19,7 @@ namespace lantern::repair {
 // What a field decides.
 enum class Weight {
   identity,  // who the disk or volume is: two disks must differ in it
-  derived,   // a sum over other fields
+  derived,   // a checksum of other fields
   detail,    // little
   data,      // where files are found
   start      // whether a machine starts from the disk
@@ -33,7 +33,7 @@ struct Field {
   std::string value;
   Weight weight{};
   std::string about;     // what it decides
-  std::string expected;  // what should stand there and why; empty: nothing speaks against it
+  std::string expected;  // the right value and why; empty: the value is valid
 };
 
 struct Structure {
@@ -70,13 +70,13 @@ struct Difference {
 
 struct Comparison {
   std::vector<Difference> rows;      // what matters most for starting up first
-  std::vector<Difference> identity;  // must differ, and sums over what must
+  std::vector<Difference> identity;  // must differ, and checksums of what must
   std::uint64_t same = 0;            // fields
 };
 
 Comparison compare_structures(const Target& a, const Target& b, const Context& context);
 
-// Bytes of the targets' volumes or disks as they lie: a row each run that differs, a thousand at
+// Raw bytes of the targets' volumes or disks: a row each run that differs, a thousand at
 // most. What is past the end of either is not compared.
 Comparison compare_bytes(const Target& a, const Target& b, Range range, const Context& context);
 

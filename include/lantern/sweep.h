@@ -1,4 +1,4 @@
-// Sweep: reading a disk for what no table names. Its first part: volumes.
+// Sweep: the scan for lost volumes and files. Its first part: volumes.
 //
 //   const VolumeSearch found = search_volumes(disk->bytes, disk->table, {}, context);
 //   for (const FoundVolume& each : found.volumes) ...
@@ -26,10 +26,10 @@ struct FoundVolume {
   bool open_end = false;  // it does not say how long it is: up to the next one
   std::string label, uuid;
   std::uint64_t files = 0;  // files and folders in its root folder, a few hundred at most
-  bool start_lost = false;  // its first sector or superblock is lost, a copy of it told
-  bool past_end = false;    // it is said to end past the end of the disk
+  bool start_lost = false;  // its first sector or superblock is lost, known by a copy of it
+  bool past_end = false;    // its recorded end is past the end of the disk
   std::uint64_t row = 0;    // number of the row of the table that is just this; 0: none is
-  unsigned score = 0;       // how much speaks for it
+  unsigned score = 0;       // the weight of the evidence
   std::string evidence;     // what does
   bool verified = false;    // its first structure leads to what it should (Recognition)
 

@@ -1,4 +1,4 @@
-// Unpacking one block of a disk: the whole of it fast, and of a cut or damaged one what comes first.
+// Unpacking one block of a disk: all of it fast, and of a cut or damaged one what comes first.
 //
 // Thread-safety: pure functions.
 #pragma once

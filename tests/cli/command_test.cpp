@@ -73,6 +73,64 @@ TEST_F(Command, TheTerminalStaysSane) {
     }
 }
 
+TEST_F(Command, OnATerminalAFoldersPathIsWrittenOnce) {
+  const Ran ran = lantern({"list", card_, "--deleted"}, false, 200);
+  const std::size_t at = ran.out.find("/DCIM/");
+  ASSERT_NE(at, std::string::npos);
+  EXPECT_EQ(ran.out.find("/DCIM/", at + 1), std::string::npos) << ran.out;
+  EXPECT_LT(at, ran.out.find("  gannet.jpg\n"));
+  EXPECT_LT(ran.out.find("new.txt"), at) << "what is no folder comes first";
+  // A folder that a pattern leaves out is written all the same.
+  const Ran matched = lantern({"list", card_, "--match", "gannet*"}, false, 200);
+  EXPECT_NE(matched.out.find("/DCIM/\n"), std::string::npos) << matched.out;
+}
+
+TEST_F(Command, ANarrowTerminalBreaksLongNamesAndLosesNothing) {
+  FatBuilder volume(FatBuilder::Width::fat16);
+  const std::string name =
+      "\xE2\x80\xAEtxt.nest counts of the north ledge, all seasons, by hand.csv";
+  volume.file(0, name, kit::pattern(10, 5), {50});
+  const std::string disk = folder_.file("marks.img", volume.bytes());
+  const Ran ran = lantern({"list", disk}, false, 80);
+  std::istringstream lines(ran.out);
+  std::string together;
+  for (std::string line; std::getline(lines, line);) {
+    EXPECT_LE(line.size(), 80u) << line;
+    together += line.substr(std::min(line.size(), line.find_first_not_of(' ')));
+  }
+  EXPECT_EQ(ran.out.find("\xE2\x80\xAE"), std::string::npos) << "it would turn the line around";
+  EXPECT_NE(together.find("txt.nest counts of"), std::string::npos);
+  EXPECT_NE(ran.out.find(".csv"), std::string::npos);
+}
+
+TEST_F(Command, ManyFindingsOfOneKindAreOne) {
+  FatBuilder volume(FatBuilder::Width::fat16);
+  for (std::uint32_t i = 0; i < 30; ++i) {
+    volume.file(0, "count" + std::to_string(i) + ".csv", kit::pattern(1'500, i),
+                {100 + 3 * i, 101 + 3 * i, 102 + 3 * i});
+    volume.link(100 + 3 * i, 0xFFF0);  // a chain that leads nowhere
+  }
+  const std::string disk = folder_.file("chains.img", volume.bytes());
+  const Ran grouped = lantern({"survey", disk});
+  EXPECT_EQ(grouped.code, kDoneWithFindings);
+  EXPECT_NE(grouped.out.find("and 29 more like it"), std::string::npos) << grouped.out;
+  EXPECT_LT(std::count(grouped.out.begin(), grouped.out.end(), '\n'), 40);
+  EXPECT_NE(grouped.out.find("30 of 30 files are incomplete."), std::string::npos);
+  const json findings = json::parse(lantern({"survey", disk, "--json"}).out)["findings"];
+  ASSERT_EQ(findings.size(), 1u);
+  EXPECT_EQ(findings[0]["count"], 30);
+  EXPECT_EQ(findings[0]["places"].size(), 30u);
+  EXPECT_EQ(json::parse(lantern({"survey", disk, "--json", "--findings"}).out)["findings"].size(),
+            30u);
+}
+
+TEST_F(Command, ExtractOfAllVolumesGivesEachAFolder) {
+  const Ran ran = lantern({"extract", card_, folder_ / "ALL", "--all-volumes"});
+  EXPECT_EQ(ran.code, kDone) << ran.err;
+  EXPECT_TRUE(std::filesystem::exists(folder_ / "ALL/volume-1/DCIM/gannet.jpg"));
+  EXPECT_EQ(lantern({"extract", card_, folder_ / "X", "--all-volumes", "--json"}).code, kUsage);
+}
+
 TEST_F(Command, EveryPrintedAddressOpensAgain) {
   const json listed = json::parse(lantern({"list", card_, "--deleted", "--json"}).out);
   ASSERT_EQ(listed["entries"].size(), 6u);

@@ -49,7 +49,7 @@ def main():
             subprocess.run([lantern, "demo", "skerrow"], cwd=folder, check=True, capture_output=True)
             printed = []
             for command in commands_of(kept):
-                printed += run(command, lantern, folder) + [""]
+                printed += [line.replace(folder, "HERE") for line in run(command, lantern, folder)] + [""]
         text = "\n".join(printed)
         if update:
             with open(path, "w", encoding="utf-8") as f:

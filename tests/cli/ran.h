@@ -16,10 +16,12 @@ struct Ran {
   std::string err;
 };
 
-inline Ran lantern(const std::vector<std::string>& arguments, bool colour = false) {
+// `width`: columns of the terminal its output goes to; 0: any.
+inline Ran lantern(const std::vector<std::string>& arguments, bool colour = false,
+                   std::size_t width = 0) {
   std::ostringstream out;
   std::ostringstream err;
-  const Streams streams{out, err, colour, false, colour};
+  const Streams streams{out, err, colour || width > 0, false, colour, width};
   const int code = run(arguments, streams, std::make_shared<std::atomic<bool>>(false));
   return {code, out.str(), err.str()};
 }

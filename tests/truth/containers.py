@@ -240,7 +240,7 @@ def data_file():
 
 
 def apple_images():
-    """No writer of them is here: laid by hand, read by the hypervisor too."""
+    """No writer of them is here: hand-built, read by the hypervisor too."""
     for parts in (1, 3):
         with open("even.raw", "rb") as f, open("counts.dmg", "wb") as out:
             out.write(dmg(f.read(), chunk=512, parts=parts))

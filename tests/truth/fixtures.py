@@ -28,7 +28,8 @@ def check(lantern, name, folder, figures):
     volumes = {str(v["index"]) for v in survey["volumes"] if v["file_system"]}
     if volumes != {row[1] for row in rows}:
         wrong.append(f"volumes {sorted(volumes)}")
-    worse = [f for f in survey["findings"] if f["severity"] != "note"]
+    # Their EFI system partitions were never given a loader.
+    worse = [f for f in survey["findings"] if f["severity"] != "note" and not f["code"].startswith("start.")]
     if worse:
         wrong.append(f"findings on a sound disk: {worse}")
     for volume in sorted(volumes):

@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""hand_built.py LANTERN: containers no writer at hand makes, laid by hand from their public specifications:
+"""hand_built.py LANTERN: containers no writer at hand makes, hand-built from their public specifications:
 differencing VDI, VHD and VHDX, the server kinds of VMDK, descriptors of mixed extents, the folder form of the
 hard-disk format, a VHDX with a log to write out, archives with disks inside."""
 import base64

@@ -96,19 +96,20 @@ def check_cut(folder):
 
 def check_folder(folder):
     """One folder of a volume by itself, and what is told of files that are not intact."""
-    disk, place = unpack("ext3.img", folder), os.path.join(folder, "mounted")
-    entries = json.loads(run(LANTERN, "list", disk, "--deleted", "--json").stdout)["entries"]
+    run(LANTERN, "demo", f"{folder}/demo")
+    disk, place = f"{folder}/demo/station.vdi", os.path.join(folder, "mounted")
+    entries = json.loads(run(LANTERN, "list", f"{disk}::2", "--deleted", "--json").stdout)["entries"]
     run(LANTERN, "mount", disk, place)
     doubtful = [e for e in entries if e["kind"] == "file" and e["state"] == "deleted" and e["intact"] != 1]
-    told = {e["path"]: os.listxattr(f"{place}/deleted/1{e['path']}") for e in doubtful
-            if os.path.exists(f"{place}/deleted/1{e['path']}")}
+    told = {e["path"]: os.listxattr(f"{place}/deleted/2{e['path']}") for e in doubtful
+            if os.path.exists(f"{place}/deleted/2{e['path']}")}
     check(told and all("user.lantern.intact" in names for names in told.values()),
           f"{len(told)} deleted files that are not intact have the attribute")
     with open(f"{place}/findings.txt", encoding="utf-8") as f:
         text = f.read()
     check(all(e["address"] in text for e in doubtful), "findings.txt lists each of them")
     intact = [e["path"] for e in entries if e["kind"] == "file" and e["state"] == "active"]
-    check("user.lantern.intact" not in os.listxattr(f"{place}/volumes/1{intact[0]}"), "an intact file has no such attribute")
+    check("user.lantern.intact" not in os.listxattr(f"{place}/volumes/2{intact[0]}"), "an intact file has no such attribute")
     listed = json.loads(run(LANTERN, "mount", "--list", "--json").stdout)["mounts"]
     check({"folder": os.path.realpath(place), "source": disk} in listed, "mount --list names the folder and its source")
     run(LANTERN, "unmount", place)

@@ -168,7 +168,7 @@ def compare_histories(image, truths):
         earlier = json.loads(run(LANTERN, "show", f"{image}::{path}", "--json").stdout)["earlier"]
         raw = [sha(run(LANTERN, "show", row["address"], "--raw").stdout) for row in earlier]
         check("show", raw == states.get(path, [0])[1:], f"{path}: {len(raw)} earlier ones for {len(states.get(path, [0])) - 1}")
-    when = [r["detail"] for r in json.loads(run(LANTERN, "survey", image, "--json", check=False).stdout)["layers"] if r["kind"] == "version"]
+    when = [r["detail"] for r in json.loads(run(LANTERN, "survey", image, "--json", check=False).stdout)["layers"] if r["kind"] == "shadow copy"]
     days = [datetime.datetime.fromtimestamp(1_700_000_000 + i * 86_400, datetime.timezone.utc).strftime("%Y-%m-%dT%H:%M:%S") for i in range(len(truths) - 1)]
     check("survey", len(when) == len(days) and all(day in text for day, text in zip(days, when)), f"{when}")
     return sum(want.values())

@@ -1,4 +1,4 @@
-// The disks of a computer, as it speaks of them itself. What they are called so that the name
+// The disks of a computer, as it describes them itself. What they are called so that the name
 // lasts, and what they hold, is in lantern/nest/disks.h.
 //
 //   for (const HostDisk& each : this_host()->disks())

@@ -52,7 +52,7 @@ class FileLayer final : public Layer {
  public:
   std::string format() const override { return "file"; }
 
-  std::string path;  // where it lies on this computer now; of a disk by a lasting name its device
+  std::string path;  // where it is on this computer now; of a disk by a lasting name its device
 };
 
 // A file as the flat disk it stands for.
@@ -60,7 +60,7 @@ class ContainerLayer final : public Layer {
  public:
   std::string format() const override { return container.format; }
 
-  SourcePtr file;  // as it lies; `bytes` is the disk
+  SourcePtr file;  // the raw container file; `bytes` is the disk
   Container container;
 };
 
@@ -165,7 +165,7 @@ class DiskLayer final : public Layer {
  public:
   std::string format() const override { return table.scheme; }
 
-  SourcePtr file;  // as it lies; `bytes` is the disk it stands for
+  SourcePtr file;  // the raw container file; `bytes` is the disk
   Container container;
   VolumeTable table;
   VolumeList volumes;
@@ -174,7 +174,7 @@ class DiskLayer final : public Layer {
 };
 using DiskPtr = std::shared_ptr<const DiskLayer>;
 
-// What a volume holds, in words: "ext4", "LVM physical volume", "nothing but zeros at its start".
+// What is in a volume, in words: "ext4", "LVM physical volume", "nothing but zeros at its start".
 std::string content_of(const VolumeLayer& volume);
 // Whether files may be in it that cannot be read here: it is not empty, no swap, no volume that a
 // system keeps for itself, and no file system was opened.

@@ -109,6 +109,48 @@ bool table_is_empty(const Geometry& g, const ByteSource& volume) {
       static_cast<std::size_t>(std::min<std::uint64_t>(g.table_bytes - reserved, kMaxRoot))));
 }
 
+// Folders that these slots lead to; `inside` is given the start of each that fits.
+template <typename Inside>
+RootFolders folders_in(const Geometry& g, const ByteSource& volume, ByteView slots, Inside inside) {
+  constexpr std::size_t kLooked = 16 * kSlot;
+  RootFolders found;
+  each_slot(slots, [&](ByteView slot) {
+    const std::uint8_t attributes = u8(slot, 11);
+    if (u8(slot, 0) == 0xE5 || u8(slot, 0) == '.' || attributes == kLongName ||
+        (attributes & kFolder) == 0)
+      return;
+    const std::uint32_t first = first_cluster(slot, g.width);
+    const Bytes folder =
+        g.valid_cluster(first) ? read_up_to(volume, g.cluster_offset(first), kLooked) : Bytes{};
+    const bool names_itself = folder.size() == kLooked && has_text(folder, 0, ".          ") &&
+                              first_cluster(folder, g.width) == first;
+    ++(names_itself ? found.fitting : found.others);
+    if (names_itself) inside(folder);
+  });
+  return found;
+}
+
+// Folders a level below those of the root: with one folder in the root, every size of a cluster
+// puts that in the same place.
+RootFolders second_folders(const Geometry& g, const ByteSource& volume, ByteView root) {
+  constexpr std::size_t kMaxFolders = 64;
+  RootFolders found;
+  folders_in(g, volume, root, [&](ByteView folder) {
+    if (found.fitting + found.others >= kMaxFolders) return;
+    const RootFolders below = folders_in(g, volume, folder, [](ByteView) {});
+    found.fitting += below.fitting;
+    found.others += below.others;
+  });
+  return found;
+}
+
+// Whether the tables have an entry for every cluster that the volume has room for.
+bool covers_volume(const Geometry& g) {
+  const std::uint64_t room =
+      g.volume_bytes > g.data_offset ? (g.volume_bytes - g.data_offset) / g.cluster_bytes : 0;
+  return room <= g.cluster_count;
+}
+
 }  // namespace
 
 bool length_fits(const Geometry& g) {
@@ -133,18 +175,7 @@ std::uint32_t table_entry(ByteView table, Width width, std::size_t cluster) {
 }
 
 RootFolders root_folders(const Geometry& g, const ByteSource& volume) {
-  RootFolders found;
-  each_slot(root_of(g, volume), [&](ByteView slot) {
-    const std::uint8_t attributes = u8(slot, 11);
-    if (u8(slot, 0) == 0xE5 || attributes == kLongName || (attributes & kFolder) == 0) return;
-    const std::uint32_t first = first_cluster(slot, g.width);
-    const Bytes folder =
-        g.valid_cluster(first) ? read_up_to(volume, g.cluster_offset(first), kSlot) : Bytes{};
-    const bool names_itself = folder.size() == kSlot && has_text(folder, 0, ".          ") &&
-                              first_cluster(folder, g.width) == first;
-    ++(names_itself ? found.fitting : found.others);
-  });
-  return found;
+  return folders_in(g, volume, root_of(g, volume), [](ByteView) {});
 }
 
 Fit fit(const Geometry& g, const ByteSource& volume) {
@@ -169,6 +200,10 @@ Fit fit(const Geometry& g, const ByteSource& volume) {
   counted(slots.right, slots.wrong, 1);
   const RootFolders folders = root_folders(g, volume);
   counted(folders.fitting, folders.others, 2);
+  const RootFolders second = second_folders(g, volume, root);
+  // These two tell between those that fit as well; alone they are no doubt.
+  fit.points += second.fitting > second.others ? 1u : 0u;
+  fit.points += covers_volume(g) ? 1u : 0u;
   const Counted files = files_that_fit(g, volume, root);
   counted(files.right, files.wrong, 2);
   if (folders.fitting + folders.others + files.right + files.wrong == 0)

@@ -142,6 +142,17 @@ class BiosChain {
     if (core()) grub_files();
   }
 
+  // It is packed: where two sectors of it, or its last, are zeros, it was overwritten.
+  static bool has_gap(ByteView piece) {
+    bool zero_before = false;
+    for (std::size_t at = 0; at + kSector <= piece.size(); at += kSector) {
+      const bool zero = all_zero(slice(piece, at, kSector));
+      if (zero && (zero_before || at + 2 * kSector > piece.size())) return true;
+      zero_before = zero;
+    }
+    return false;
+  }
+
   bool core() {
     const std::uint64_t first = le64(sector_, kCoreSectorAt);
     const std::uint64_t at = saturating_mul(first, kSector);
@@ -163,7 +174,7 @@ class BiosChain {
       const Bytes piece = sectors > kMaxCoreSectors
                               ? Bytes()
                               : read_at(flat_, from, static_cast<std::size_t>(count * kSector));
-      if (piece.size() == count * kSector && !all_zero(ByteView(piece).first(kSector))) continue;
+      if (piece.size() == count * kSector && !has_gap(piece)) continue;
       return add("loader", LinkState::broken,
                  fmt::format("{} sectors of GRUB's core image, from sector {}, are empty or cannot "
                              "be read",

@@ -25,8 +25,8 @@ constexpr std::array<std::string_view, 4> kDefault = {
 struct Candidate {
   const VolumeLayer* volume = nullptr;
   bool typed = false;
-  bool listed = true;  // in the table
-  bool has_folder = false;
+  bool listed = true;       // in the table
+  bool has_loader = false;  // or traces of one
 };
 
 bool is_typed(const VolumeRow& row) {
@@ -72,17 +72,31 @@ std::optional<LoaderFile> deleted_default(const FileSystem& files) {
   return found;
 }
 
+// The first loader in a folder of its own below EFI; empty: there is none.
+std::string other_loaders(const FileSystem& files) {
+  std::string names;
+  std::uint64_t seen = 0;
+  WalkOptions options;
+  options.under = {"EFI"};
+  options.max_depth = 3;
+  files.walk(options, [&](const Entry& entry) {
+    const std::string& name = entry.path.back();
+    const bool is_loader = entry.kind == EntryKind::file && name.size() > 4 &&
+                           equal_ignoring_case(name.substr(name.size() - 4), ".efi") &&
+                           entry.path.size() > 2 && !equal_ignoring_case(entry.path[1], "BOOT");
+    if (is_loader && names.empty()) names = for_terminal(path_text(entry.path));
+    return !names.empty() || ++seen > kMaxEntries ? WalkStep::stop : WalkStep::go_on;
+  });
+  return names;
+}
+
 class UefiChain {
  public:
   UefiChain(const DiskLayer& disk, const std::vector<VolumePtr>& unlisted)
       : disk_(disk), address_(disk.address.print()) {
-    const auto has_folder = [](const VolumeLayer& volume) {
-      return volume.file_system() != nullptr && has_efi_folder(*volume.file_system());
-    };
     for (const VolumeLayer& volume : disk.volumes)
-      consider({&volume, disk.table.is_there() && is_typed(volume.row), true, has_folder(volume)});
-    for (const VolumePtr& volume : unlisted)
-      consider({volume.get(), false, false, has_folder(*volume)});
+      consider({&volume, disk.table.is_there() && is_typed(volume.row), true});
+    for (const VolumePtr& volume : unlisted) consider({volume.get(), false, false});
   }
 
   StartChain run() {
@@ -92,10 +106,14 @@ class UefiChain {
   }
 
  private:
-  // A type without a loader's folder, or the folder without the type: either is a trace.
-  void consider(const Candidate& one) {
-    if (!one.typed && !one.has_folder) return;
-    const auto rank = [](const Candidate& c) { return 4 * c.has_folder + 2 * c.listed + c.typed; };
+  // A loader, or traces of one, makes a volume one; so does the type, unless it is readable and has
+  // no folder EFI: systems make empty ones on disks of data.
+  void consider(Candidate one) {
+    const FileSystem* const files = one.volume->file_system().get();
+    const bool folder = files != nullptr && has_efi_folder(*files);
+    one.has_loader = folder && (default_loader(*files) || !other_loaders(*files).empty());
+    if (!one.has_loader && (!one.typed || (files != nullptr && !folder))) return;
+    const auto rank = [](const Candidate& c) { return 4 * c.has_loader + 2 * c.listed + c.typed; };
     if (best_.volume == nullptr || rank(one) > rank(best_)) best_ = one;
   }
 
@@ -185,24 +203,6 @@ class UefiChain {
       put(LinkState::broken, "no loader is in the folder EFI",
           "copy the folder EFI from a healthy disk of the same system");
     }
-  }
-
-  // Loaders in folders of their own, each once.
-  static std::string other_loaders(const FileSystem& files) {
-    std::string names;
-    std::uint64_t seen = 0;
-    WalkOptions options;
-    options.under = {"EFI"};
-    options.max_depth = 3;
-    files.walk(options, [&](const Entry& entry) {
-      const std::string& name = entry.path.back();
-      const bool is_loader = entry.kind == EntryKind::file && name.size() > 4 &&
-                             equal_ignoring_case(name.substr(name.size() - 4), ".efi") &&
-                             entry.path.size() > 2 && !equal_ignoring_case(entry.path[1], "BOOT");
-      if (is_loader && names.empty()) names = for_terminal(path_text(entry.path));
-      return !names.empty() || ++seen > kMaxEntries ? WalkStep::stop : WalkStep::go_on;
-    });
-    return names;
   }
 
   const DiskLayer& disk_;

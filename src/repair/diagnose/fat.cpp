@@ -63,6 +63,7 @@ class FatDiagnosis : VolumeDiagnosis {
   std::optional<Candidate> copy() const {
     for (const std::uint64_t size : {512u, 4096u, 1024u, 2048u}) {
       Bytes sector = read_bytes(bytes_, 6 * size, kSector);
+      if (sector.size() < kSector) continue;
       const auto g = fat::parse_boot_sector(sector);
       if (!g || g->width != Width::fat32 || g->sector_bytes != size || !is_signed(sector)) continue;
       return Candidate{std::move(sector), fat::fit(*g, bytes_)};

@@ -18,7 +18,7 @@ using fat::Width;
 
 constexpr std::uint64_t kMaxTable = 64u << 20;
 // Of all that a fit asks, without the start of the first table and files by its chains.
-constexpr unsigned kPointsOfOneTable = 7;
+constexpr unsigned kPointsOfOneTable = 8;
 
 // A volume whose boot sector is lost, worked out from what lies behind it.
 class Rebuild {

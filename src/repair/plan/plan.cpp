@@ -5,10 +5,8 @@
 #include "lantern/error.h"
 #include "lantern/repair.h"
 #include "lantern/text.h"
-#include "repair/plan/manual_step.h"
-#include "repair/plan/plan_sources.h"
+#include "repair/plan/manual_plan.h"
 #include "repair/plan/planner.h"
-#include "repair/trial.h"
 
 namespace lantern::repair {
 std::string_view to_string(Certainty certainty) {
@@ -77,40 +75,24 @@ RepairPlan plan_repair(const Address& source, const PlanOptions& how, const Sess
   return make_repair_plan(source, how, session);
 }
 
-void add_manual_step(RepairPlan& plan, RepairStep step) {
-  const std::size_t number = plan.steps.size() + 1;
-  step.number = number;
-  step.certainty = Certainty::certain;
-  if (step.evidence.empty()) step.evidence = "manual";
-  plan.fixes.push_back({number, Certainty::certain, "manual", {}, {}, {number}});
-  plan.steps.push_back(std::move(step));
-}
-
 RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
                       const std::vector<std::byte>& bytes, const Session& session) {
-  const Context& context = session.context();
-  const Address own = resolved(source);
-  const Trial trial(own, session,
-                    Scratch::in_memory(context.clock->now_seconds(), context.scratch));
-  RepairPlan plan;
-  plan.source = own.print();
+  ManualPlan plan(source, session);
+  const Address& own = plan.trial().source();
   RepairStep step;
   step.code = "manual.bytes";
   step.what = fmt::format("{} at byte {}", counted(bytes.size(), "byte"), offset);
   step.writes.push_back({own.print(), offset, {}, bytes});
   const bool raw_file = own.steps.size() == 1 && own.steps.front().kind == Step::Kind::bytes;
   const std::optional<Target> target =
-      raw_file ? std::nullopt : std::optional(trial.fresh().open(own));
-  plan.sources = plan_sources(own, target ? &*target : nullptr, context);
-  const std::uint64_t size = trial.layer(own.print())->size();
+      raw_file ? std::nullopt : std::optional(plan.trial().fresh().open(own));
+  const std::uint64_t size = plan.trial().layer(own.print())->size();
   if (bytes.empty() || offset >= size || bytes.size() > size - offset)
     throw Error(ErrorCode::usage, own.print(), offset,
                 fmt::format("{} bytes do not fit here: the layer has {}", bytes.size(), size),
                 {Do::survey, " shows the sizes"});
-  trial.fill_before(step);
-  trial.write(step);
-  add_manual_step(plan, std::move(step));
-  return plan;
+  plan.add(std::move(step));
+  return plan.finish(target ? &*target : nullptr, session.context());
 }
 
 }  // namespace lantern::repair

@@ -12,9 +12,7 @@
 #include "repair/borrowed_volumes.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/plan/checksums.h"
-#include "repair/plan/manual_step.h"
-#include "repair/plan/plan_sources.h"
-#include "repair/trial.h"
+#include "repair/plan/manual_plan.h"
 
 namespace lantern::repair {
 namespace {
@@ -33,24 +31,19 @@ Wanted parse(const std::string& word) {
 class CopyPlan {
  public:
   CopyPlan(const Address& source, const Address& healthy, const Session& session)
-      : trial_(
-            resolved(source), session,
-            Scratch::in_memory(session.context().clock->now_seconds(), session.context().scratch)),
-        context_(trial_.fresh().context()),
+      : plan_(source, session),
+        context_(plan_.trial().fresh().context()),
         from_(session.open_disk(healthy)),
-        target_(with_volumes_of(trial_.open(), from_, context_)),
+        target_(with_volumes_of(plan_.trial().open(), from_, context_)),
         healthy_(healthy.print()) {}
 
   RepairPlan run(const std::vector<std::string>& words, const Context& context) {
-    RepairPlan plan;
-    plan.source = trial_.source().print();
-    plan.sources = plan_sources(trial_.source(), &target_, context);
-    for (const std::string& word : words) take(parse(word), plan);
-    return plan;
+    for (const std::string& word : words) take(parse(word));
+    return plan_.finish(&target_, context);
   }
 
  private:
-  void take(const Wanted& wanted, RepairPlan& plan) {
+  void take(const Wanted& wanted) {
     if (wanted.structure.starts_with("mft"))
       throw Error(ErrorCode::usage, healthy_, std::nullopt,
                   "records of the MFT describe the files of their own volume",
@@ -70,7 +63,7 @@ class CopyPlan {
     for (const Field& field : there.fields) {
       if (!wanted.field.empty() && field.name != wanted.field) continue;
       if (field.place.end() > std::min(here.bytes.size(), there.bytes.size()))
-        throw Error(ErrorCode::usage, plan.source, here.offset,
+        throw Error(ErrorCode::usage, here.address, here.offset,
                     fmt::format("{}.{} is longer on the healthy disk than there is room for",
                                 here.name, field.name),
                     "take it from a disk of the same layout");
@@ -87,12 +80,11 @@ class CopyPlan {
       changed.push_back(field);
     }
     if (changed.empty()) {
-      plan.notes.emplace_back(
-          fmt::format("{} is the same on both disks",
-                      wanted.field.empty() ? here.name : here.name + "." + wanted.field));
+      plan_.note(fmt::format("{} is the same on both disks",
+                             wanted.field.empty() ? here.name : here.name + "." + wanted.field));
       return;
     }
-    add_step(here, changed, left, std::move(after), plan);
+    add_step(here, changed, left, std::move(after));
   }
 
   // Who the disk is, where its parts lie and how long they are: right on one disk alone.
@@ -102,7 +94,7 @@ class CopyPlan {
   }
 
   void add_step(const Structure& here, const std::vector<Field>& changed,
-                const std::vector<std::string>& left, Bytes after, RepairPlan& plan) {
+                const std::vector<std::string>& left, Bytes after) {
     std::vector<std::string> names;
     for (const Field& field : changed) names.push_back(here.name + "." + field.name);
     RepairStep step;
@@ -112,14 +104,12 @@ class CopyPlan {
     if (!left.empty())
       step.evidence += fmt::format("; different too, and left because each disk has its own: {}",
                                    fmt::join(left, ", "));
-    recalculate(trial_, target_, here, changed, after, step, context_);
+    recalculate(plan_.trial(), target_, here, changed, after, step, context_);
     add_changes(step, here.address, here.offset, here.bytes, after);
-    trial_.fill_before(step);
-    trial_.write(step);
-    add_manual_step(plan, std::move(step));
+    plan_.add(std::move(step));
   }
 
-  Trial trial_;
+  ManualPlan plan_;
   Context context_;
   Target from_;
   Target target_;

@@ -12,9 +12,7 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/plan/checksums.h"
-#include "repair/plan/manual_step.h"
-#include "repair/plan/plan_sources.h"
-#include "repair/trial.h"
+#include "repair/plan/manual_plan.h"
 
 namespace lantern::repair {
 namespace {
@@ -77,11 +75,9 @@ Bytes value_bytes(const Field& field, const std::string& value) {
 class FieldPlan {
  public:
   FieldPlan(const Address& source, const std::string& name, const Session& session)
-      : trial_(
-            resolved(source), session,
-            Scratch::in_memory(session.context().clock->now_seconds(), session.context().scratch)),
-        target_(trial_.open()),
-        context_(trial_.fresh().context()) {
+      : plan_(source, session),
+        target_(plan_.trial().open()),
+        context_(plan_.trial().fresh().context()) {
     const std::size_t dot = name.find('.');
     if (dot == std::string::npos)
       fail(fmt::format("\"{}\" is not a field", for_terminal(name)),
@@ -95,27 +91,22 @@ class FieldPlan {
   }
 
   RepairPlan run(const std::string& value, const Context& context) {
-    RepairPlan plan;
-    plan.source = trial_.source().print();
-    plan.sources = plan_sources(trial_.source(), &target_, context);
     RepairStep step;
     step.code = "manual.field";
     step.what = fmt::format("{}.{}: {} becomes {}", structure_.name, field_->name, field_->value,
                             for_terminal(value));
     Bytes after = structure_.bytes;
     store_bytes(after, static_cast<std::size_t>(field_->place.offset), value_bytes(*field_, value));
-    recalculate(trial_, target_, structure_, {*field_}, after, step, context_);
+    recalculate(plan_.trial(), target_, structure_, {*field_}, after, step, context_);
     add_changes(step, structure_.address, structure_.offset, structure_.bytes, after);
     if (step.writes.empty())
       fail(fmt::format("{}.{} is that already", structure_.name, field_->name), "nothing to do");
-    trial_.fill_before(step);
-    trial_.write(step);
-    add_manual_step(plan, std::move(step));
-    return plan;
+    plan_.add(std::move(step));
+    return plan_.finish(&target_, context);
   }
 
  private:
-  Trial trial_;
+  ManualPlan plan_;
   Target target_;
   Context context_;
   Structure structure_;

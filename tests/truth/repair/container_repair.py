@@ -168,7 +168,7 @@ def judge(path, driver, raw, whole, exact, damaged):
 
 
 def unclosed():
-    """A VHDX laid by hand with a log to write out (no system here leaves one), and what its disk holds then."""
+    """A VHDX hand-built with a log to write out (no system here leaves one), and what its disk holds then."""
     size = MIB
     page, table = hand_built.block(9, 4096), bytearray(4096)
     struct.pack_into("<Q", table, 0, 5 << 20 | 6)
@@ -235,7 +235,7 @@ def main():
     right = right and sha_of("open.vhdx") == before
     if not right:
         bad.append("log")
-    print(f"{'ok ' if right else 'BAD'}   vhdx   a log to write out (laid by hand)          ~  {[s['code'] for s in plan['steps']]}")
+    print(f"{'ok ' if right else 'BAD'}   vhdx   a log to write out (hand-built)          ~  {[s['code'] for s in plan['steps']]}")
     print(f"{len(chosen) + 2} cases, {len(bad)} bad")
     return 1 if bad else 0
 

@@ -186,7 +186,7 @@ def make_raw(path, size, r):
 
 
 def by_hand():
-    """Children no system here makes, laid by hand: written over what is theirs, their parent's, and nobody's."""
+    """Children no system here makes, hand-built: written over what is theirs, their parent's, and nobody's."""
     size, half = MIB, MIB // 2
     block, put = hand_built.block, hand_built.put
     put("base.vdi", hand_built.vdi(6, {0: block(1, 4096), 2: block(2, 4096)}))
@@ -268,7 +268,7 @@ def main():
     for at, length in ((200, 100), (70_000, 300)):
         tried += one_write("qcow2 packed clusters", "packed", "qcow2", at, r.randbytes(length)) or 0
     h.write_disk("raw", "stream", "vmdk", {"subformat": "streamOptimized"}, compress=True)
-    refused("vmdk stream-optimised", "stream", "takes no writes")
+    refused("vmdk stream-optimised", "stream", "cannot be written to")
 
     # A snapshot inside keeps its bytes.
     machine = h.Machine()
