@@ -11,6 +11,7 @@ namespace lantern::cli {
 namespace {
 
 constexpr std::size_t kWidth = 100;  // of a finding's line
+constexpr std::size_t kIndent = 9;   // of its further ones
 
 Meaning meaning_of(Severity severity) {
   return severity == Severity::note      ? Meaning::quiet
@@ -24,10 +25,11 @@ void print_first(const Streams& streams, std::ostream& out, const Finding& findi
   const std::string message = for_terminal(finding.message);
   const std::string done = for_terminal(finding.done_instead);
   out << coloured(streams, meaning_of(severity), fmt::format("{:<7}", to_string(severity))) << "  "
-      << message;
+      << fitted(streams, message, kIndent);
   // On the same line when both fit one.
   if (!done.empty())
-    out << (message.size() + done.size() <= kWidth ? "; " : ";\n         ") << done;
+    out << (message.size() + done.size() <= kWidth ? "; " : ";\n         ")
+        << fitted(streams, done, kIndent);
   out << "\n         " << for_terminal(finding.address);
   if (!finding.range.empty()) out << " at byte " << finding.range.offset;
   out << "  [" << to_string(finding.code) << "]";
@@ -127,16 +129,19 @@ std::string broken_into(std::string_view text, std::size_t indent, std::size_t w
   return lines;
 }
 
-std::string wrapped(std::string_view text, std::size_t indent) {
-  constexpr std::size_t kWide = 100;
+std::string wrapped(std::string_view text, std::size_t indent, std::size_t width) {
   std::string lines;
-  while (indent + text.size() > kWide) {
-    const std::size_t at = text.rfind(' ', kWide - indent);
+  while (indent < width && indent + text.size() > width) {
+    const std::size_t at = text.rfind(' ', width - indent);
     if (at == std::string_view::npos || at == 0) break;
     lines += std::string(text.substr(0, at)) + '\n' + std::string(indent, ' ');
     text.remove_prefix(at + 1);
   }
   return lines + std::string(text);
+}
+
+std::string fitted(const Streams& streams, std::string_view text, std::size_t indent) {
+  return streams.width == 0 ? std::string(text) : wrapped(text, indent, streams.width);
 }
 
 std::string path_from_here(const std::string& path) {
@@ -181,8 +186,8 @@ void findings_json(JsonWriter& json, const Job& job) {
 
 void print_choice(const Job& job, const Target& target) {
   if (target.chosen.empty()) return;
-  job.streams.out << "Reading " << for_terminal(target.chosen) << ": " << for_terminal(target.why)
-                  << "\n\n";
+  const std::string text = "Reading " + target.chosen + ": " + target.why;
+  job.streams.out << fitted(job.streams, for_terminal(text), 2) << "\n\n";
 }
 
 }  // namespace lantern::cli

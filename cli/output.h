@@ -37,8 +37,10 @@ std::size_t columns_of(std::string_view text);
 // what is left there, each indented as far. Nothing is left out.
 std::string broken_into(std::string_view text, std::size_t indent, std::size_t width);
 
-// Lines of at most a hundred characters, each after `indent` blanks but the first.
-std::string wrapped(std::string_view text, std::size_t indent);
+// Lines of at most `width` characters, each after `indent` blanks but the first.
+std::string wrapped(std::string_view text, std::size_t indent, std::size_t width = 100);
+// The same as wide as the terminal; where there is none, one line.
+std::string fitted(const Streams& streams, std::string_view text, std::size_t indent);
 
 // A path as it is written from here: relative when it lies below the current folder.
 std::string path_from_here(const std::string& path);

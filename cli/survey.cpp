@@ -128,8 +128,12 @@ Meaning meaning_of(LinkState state) {
 
 void print_starts(const Job& job, const SurveyReport& report, bool looked) {
   std::ostream& out = job.streams.out;
+  const bool unread =
+      std::any_of(report.volumes.begin(), report.volumes.end(),
+                  [](const SurveyVolume& volume) { return may_hold_files(*volume.layer); });
   if (looked && report.starts.empty())
-    out << "No loader was found: a machine does not start from this.\n\n";
+    out << (unread ? "No loader was found; there may be one in what cannot be read.\n\n"
+                   : "No loader was found: a machine does not start from this.\n\n");
   for (const SurveyStart& start : report.starts) {
     out << fmt::format(
                "A machine with {} firmware {}{}:", to_string(start.chain.firmware),
@@ -150,15 +154,16 @@ void print_starts(const Job& job, const SurveyReport& report, bool looked) {
   }
 }
 
-void print_whose_files(std::ostream& out, const SurveyReport& report) {
+void print_whose_files(const Job& job, const SurveyReport& report) {
+  std::ostream& out = job.streams.out;
   if (!report.chosen.empty()) {
     out << "The user's files are most likely on " << for_terminal(report.chosen) << ":\n  "
-        << for_terminal(report.why) << "\n\n";
+        << fitted(job.streams, for_terminal(report.why), 2) << "\n\n";
     return;
   }
   if (report.may_be.empty()) return;
-  out << "The user's files may be on any of these:\n  " << for_terminal(report.may_be.front())
-      << ": " << for_terminal(report.why) << '\n';
+  out << "The user's files may be on any of these:\n  "
+      << fitted(job.streams, for_terminal(report.may_be.front() + ": " + report.why), 4) << '\n';
   for (std::size_t i = 1; i < report.may_be.size(); ++i)
     out << "  " << for_terminal(report.may_be[i]) << ": larger, and cannot be read\n";
   out << '\n';
@@ -172,7 +177,8 @@ void print_health(const Job& job, const SurveyReport& report) {
       report.volumes.begin(), report.volumes.end(),
       [](const SurveyVolume& volume) { return volume.layer->file_system() != nullptr; });
   if (!any_files) out << "No file system that can be read was found.\n";
-  if (any_files && !report.files_state.empty()) out << for_terminal(report.files_state) << '\n';
+  if (any_files && !report.files_state.empty())
+    out << fitted(job.streams, for_terminal(report.files_state), 0) << "\n";
   if (any) print_findings(job, out);
   if (!report.checked.empty())
     out << coloured(job.streams, Meaning::good,
@@ -181,7 +187,7 @@ void print_health(const Job& job, const SurveyReport& report) {
   for (const std::string& one : report.not_checked)
     out << "Not checked: " << for_terminal(one) << '\n';
   if (report.fixes > 0)
-    out << fmt::format("Repair has {} {} for it, {} of them certain.\n", report.fixes,
+    out << fmt::format("Repair has {} {} for it, {} certain.\n", report.fixes,
                        report.fixes == 1 ? "fix" : "fixes", report.certain_fixes);
 }
 
@@ -244,7 +250,7 @@ int survey_sources(Job& job, const Options& options) {
   print_disks(job, report, options.exact);
   print_volumes(job, report, options.exact);
   out << '\n';
-  print_whose_files(out, report);
+  print_whose_files(job, report);
   print_sets(out, report);
   for (const SurveyVolume& volume : report.volumes)
     for (const std::string& format : volume.layer->alternatives())

@@ -1,5 +1,5 @@
 #!/bin/bash
-# Takes docs/screenshots/*.png anew: each main command on the demo data, in a terminal of 1280x800.
+# Takes docs/screenshots/*.png again: each main command on the demo data, in a terminal of 1280x800.
 # Needs besides the build: xvfb xterm imagemagick fonts-dejavu-core.
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -52,13 +52,15 @@ shoot tower 'lantern list skerrow/tower.img --deleted --long' \
   'lantern find skerrow/tower.img::1::/machines/radio/radio.vdi --kind txt' \
   'lantern find skerrow/tower.img --match "*.vdi" --deleted-only'
 shoot show 'lantern show skerrow/tower.img::1::/machines/radio/radio.vdi::1::/Messages/2026-03-14.txt'
-shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'find BENCH | sort' \
-  'cat BENCH/volumes/1/home/keeper/list.txt' 'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
+shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'lantern mount --list' 'find BENCH | sort' \
+  'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
   'cd BENCH; lantern unmount .; cd ..' 'lantern unmount BENCH'
 # The station's disk with one byte wrong, beside the healthy one.
 lantern image "$work/skerrow/station.vdi" "$work/broken.img" --no-hash >/dev/null
 printf '\0' | dd of="$work/broken.img" bs=1 seek=510 conv=notrunc status=none
-shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern sector broken.img mbr'
+shoot broken 'lantern survey broken.img'
+shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern repair broken.img --copy-from skerrow/station.vdi mbr.signature' \
+  'lantern repair skerrow/station.vdi'
 shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'lantern undo broken.img.undo'
 # And its first sector gone.
 dd if=/dev/zero of="$work/broken.img" bs=512 count=1 conv=notrunc status=none
@@ -67,8 +69,28 @@ shoot sweep 'lantern sweep broken.img --volumes'
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
 shoot damage 'lantern survey skerrow/camera-card.img'
-# And the station's machine as a disk whose header sector and half of whose block map are gone.
-lantern image "$work/skerrow/station.vdi" "$work/torn.vdi" --no-hash >/dev/null
-dd if=/dev/zero of="$work/torn.vdi" bs=4 seek=$((1048576 / 4)) count=10 conv=notrunc status=none
-shoot torn 'lantern survey torn.vdi'
+# Two members of an array as Linux writes them (its superblock 1.2, and nothing behind it).
+python3 - "$work" <<'P'
+import struct
+import sys
+for slot in (1, 0):
+    block = bytearray(512)
+    struct.pack_into("<II", block, 0, 0xA92B4EFC, 1)
+    block[16:32] = bytes.fromhex("5ce7707000004000800000000000000a")
+    block[32:44] = b"skerrow:data"
+    struct.pack_into("<iiQIi", block, 72, 1, 2, 16000, 0, 2)  # level 1, layout, sectors, chunk, members
+    struct.pack_into("<QQQ", block, 128, 2048, 16000, 8)
+    struct.pack_into("<I", block, 160, slot)
+    block[168:184] = bytes([slot + 1]) * 16
+    struct.pack_into("<QQQ", block, 192, 0, 42, 0)
+    struct.pack_into("<I", block, 220, 2)
+    struct.pack_into("<HH", block, 256, 0, 1)
+    total = sum(struct.unpack_from("<65I", block))
+    struct.pack_into("<I", block, 216, ((total & 0xFFFFFFFF) + (total >> 32)) & 0xFFFFFFFF)
+    with open(f"{sys.argv[1]}/bay-{slot + 1}.img", "wb") as f:
+        f.truncate(9 << 20)
+        f.seek(4096)
+        f.write(block)
+P
+shoot members 'lantern survey bay-1.img bay-2.img'
 ls "$out"

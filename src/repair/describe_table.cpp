@@ -59,16 +59,17 @@ void describe_mbr(Structure& structure, const DiskLayer& disk) {
   const bool gpt = disk.table.scheme == "gpt";
   read.raw("boot_code", 0, 440, Weight::start,
            "the firmware runs this; it finds the active entry and starts its volume");
-  if (all_zero(bytes.first(440)) && !gpt)
+  const auto active = [&](std::size_t i) { return mbr_entry(bytes, i).flag == 0x80; };
+  std::size_t count = 0;
+  for (std::size_t i = 0; i < 4; ++i) count += active(i) ? std::size_t{1} : 0;
+  // Without an active entry it is a disk of data, or one that UEFI firmware starts.
+  if (all_zero(bytes.first(440)) && !gpt && count > 0)
     read.expect("boot code: without it there is nothing to run");
   read.number("disk_id", 440, 4, Weight::identity, "tells disks apart; systems find theirs by it",
               As::hexadecimal);
   read.number("reserved", 444, 2, Weight::detail, "zero, or 5A5A on a disk that is write-protected",
               As::hexadecimal);
   const std::vector<std::size_t> startable = startable_entries(bytes, disk);
-  const auto active = [&](std::size_t i) { return mbr_entry(bytes, i).flag == 0x80; };
-  std::size_t count = 0;
-  for (std::size_t i = 0; i < 4; ++i) count += active(i) ? std::size_t{1} : 0;
   for (std::size_t i = 0; i < 4; ++i) {
     const MbrEntry entry = mbr_entry(bytes, i);
     const std::size_t at = kMbrEntriesAt + i * kMbrEntryBytes;

@@ -62,10 +62,11 @@ std::vector<VolumePtr> unlisted_volumes(const DiskLayer& disk, const Session& se
     unlisted.push_back(session.open_range(disk, std::move(row), address));
     context.report(
         FindingCode::volume_lost_entry, Severity::warning, found.range,
-        fmt::format("{} volume{} of {} is named by no entry of the partition table",
-                    found.file_system,
+        fmt::format("{} volume{} of {} is named by {}", found.file_system,
                     found.label.empty() ? "" : fmt::format(" \"{}\"", for_terminal(found.label)),
-                    human_size(found.range.length)),
+                    human_size(found.range.length),
+                    disk.table.is_there() ? "no entry of the partition table"
+                                          : "no partition table: none can be read"),
         "it can be read as " + address.print());
   }
   return unlisted;
@@ -76,7 +77,8 @@ std::vector<SurveySpace> unallocated(const DiskLayer& disk, const std::vector<Vo
   std::vector<SurveySpace> spaces;
   if (!disk.table.is_there() && unlisted.empty()) return spaces;
   std::vector<Range> taken;
-  for (const VolumeLayer& volume : disk.volumes) taken.push_back(volume.row.range);
+  if (disk.table.is_there())
+    for (const VolumeLayer& volume : disk.volumes) taken.push_back(volume.row.range);
   for (const VolumePtr& volume : unlisted) taken.push_back(volume->row.range);
   std::sort(taken.begin(), taken.end(),
             [](const Range& a, const Range& b) { return a.offset < b.offset; });

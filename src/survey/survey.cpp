@@ -115,8 +115,11 @@ class Surveyor {
     const DiskLayer& disk = target.disk();
     ids_.add(disk);
     set_.note_members(disk);
-    std::vector<VolumePtr> volumes = disk.volumes.all();
     const std::vector<VolumePtr> unlisted = survey_parts::unlisted_volumes(disk, session_);
+    // Without a table, a disk in which volumes are found is not one volume itself.
+    std::vector<VolumePtr> volumes;
+    if (disk.table.is_there() || unlisted.empty()) volumes = disk.volumes.all();
+    const std::size_t listed = volumes.size();
     volumes.insert(volumes.end(), unlisted.begin(), unlisted.end());
     for (SurveySpace& space : survey_parts::unallocated(disk, unlisted, context_))
       report_.spaces.push_back(std::move(space));
@@ -129,7 +132,7 @@ class Surveyor {
       if (named != volumes.end()) choice.index = static_cast<std::size_t>(named - volumes.begin());
     }
     for (std::size_t i = 0; i < volumes.size(); ++i)
-      add_volume(disk, volumes[i], i < disk.volumes.size(), choice.index == i, choice.why);
+      add_volume(disk, volumes[i], i < listed, choice.index == i, choice.why);
     if (options_.count)
       for (StartChain& chain : read_start_chains(disk, unlisted, context_))
         report_.starts.push_back({disk.address.print(), std::move(chain)});

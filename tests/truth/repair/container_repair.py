@@ -14,7 +14,7 @@ import sys
 import tempfile
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import disks
+import broken_disks as disks
 import hand_built
 import hypervisor as h
 from contents import all_together

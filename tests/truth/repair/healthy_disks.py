@@ -15,8 +15,8 @@ import tempfile
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import disks
-from disks import MIB, S
+import broken_disks as disks
+from broken_disks import MIB, S
 from share import ALL
 
 ARGUMENTS = [a for a in sys.argv[1:] if not a.startswith("--")]

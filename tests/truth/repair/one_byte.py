@@ -12,9 +12,9 @@ import tempfile
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import disks
+import broken_disks as disks
 from contents import all_together, contents, run
-from disks import S
+from broken_disks import S
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])

@@ -16,8 +16,8 @@ import tempfile
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import disks
-from disks import MIB, S
+import broken_disks as disks
+from broken_disks import MIB, S
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])

@@ -14,10 +14,10 @@ import tempfile
 import zlib
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import disks
+import broken_disks as disks
 import lab
 from contents import all_together, contents, run
-from disks import MIB, S, le32
+from broken_disks import MIB, S, le32
 from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])

@@ -18,11 +18,11 @@ import time
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-import disks
+import broken_disks as disks
 import hand_built
 import hypervisor as h
 from contents import contents
-from disks import MIB, S
+from broken_disks import MIB, S
 
 LANTERN = os.path.abspath(sys.argv[1])
 ONLY = sys.argv[2] if len(sys.argv) > 2 else ""

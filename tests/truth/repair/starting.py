@@ -216,6 +216,23 @@ LOST = {
         ("no GPT at all", [zero(0, 34 * 512), zero((SECTORS - 33) * 512, 33 * 512)]),
     ],
 }
+# Loader code that is lost, and what of a healthy disk of the same kind brings it back.
+COPIES = {
+    "boot-fat": [
+        ("boot code wiped", [zero(0, 440)], ["mbr"]),
+        ("code of the boot record wiped", [zero(START + 90, 420)], ["boot:1"]),
+    ],
+    "boot-ext4": [
+        ("boot record wiped", [zero(START, 1024)], ["boot:1", "loader:1"]),
+    ],
+    "boot-grub": [
+        ("boot code wiped", [zero(0, 440)], ["mbr.boot_code"]),
+        ("boot code and core image wiped", [zero(0, 440), zero(512, 60 * 512)], ["mbr.boot_code", "loader"]),
+    ],
+}
+# Bytes by which a disk and its first volume are known, which a healthy one has others of.
+IDENTITY = {"boot-fat": [(440, 4), (START + 67, 4)], "boot-ext4": [(440, 4), (START + 1024 + 0x68, 16)],
+            "boot-grub": [(440, 4), (START + 1024 + 0x68, 16)]}
 # What a loader does not look at: damage that a technician wants mended, and that still starts.
 STILL_STARTS = {"hidden sectors wrong", "EFI system partition typed as basic data", "first GPT wiped"}
 
