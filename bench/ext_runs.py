@@ -2,7 +2,8 @@
 """ext_runs.py LANTERN [WORKDIR]: whole commands on ext4 beside the kernel's own walk of the same volume, in one run.
 
 Needs root and loop mounts. Each row is a ratio, the median of pairs run one after the other on the same cached image:
-  list of 200,000 files against find -printf on a fresh mount; extract of 20,000 small files to tmpfs, hashing off, against
+  list of 200,000 files, sorted and not, against find -printf on a fresh mount; survey of 1,000,000 files, and of the heads
+  of its volume alone, against list of the same; extract of 20,000 small files to tmpfs, hashing off, against
   cp -a from a fresh mount; of ten files of 200 MiB the same; with hashing, against the longer of cp -a and sha256sum of the
   tree; and the memory of a list."""
 import os
@@ -31,7 +32,7 @@ def seconds(work):
 def make(image, gib, fill):
     with open(image, "wb") as f:
         f.truncate(gib << 30)
-    run("mke2fs", "-q", "-F", "-t", "ext4", "-N", "300000", image)
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-N", "300000" if gib < 4 else "1100000", image)
     place = tempfile.mkdtemp()
     run("mount", "-o", "loop", image, place)
     fill(place)
@@ -99,10 +100,18 @@ def main():
         for _ in range(PAIRS):
             ours = seconds(lambda: run(LANTERN, "list", image))
             pairs.append((ours, fresh(image, lambda place: run("find", place, "-printf", "%y %s %T@ %p\\n"))))
-        row("list of 200,000 files : find -printf, fresh mount", pairs, "1.0, stretch 1.3")
+        row("list of 200,000 files : find -printf, fresh mount", pairs, "1.6")
+        pairs = [(seconds(lambda: run(LANTERN, "list", image, "--unsorted")), ours) for ours, _ in pairs]
+        row("the same : itself with --unsorted", [(theirs, ours) for ours, theirs in pairs], "close to 1")
         child = subprocess.Popen([LANTERN, "list", image, "--deleted"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         _, _, usage = os.wait4(child.pid, 0)
         print(f"{'peak of that list with --deleted':58} {usage.ru_maxrss // 1024:6} MiB", flush=True)
+        os.remove(image)
+        make(image, 4, lambda place: small_files(place, 1000, 1000, 0))
+        pairs = [(seconds(lambda: run(LANTERN, "survey", image)), seconds(lambda: run(LANTERN, "list", image))) for _ in range(PAIRS)]
+        row("survey of 1,000,000 files : list of them", pairs, "1.67 (0.6 of its time)")
+        heads = [(seconds(lambda: run(LANTERN, "survey", image, "--no-count")), listed) for _, listed in pairs]
+        row("survey --no-count of the same : the same", heads, "reads heads alone")
         os.remove(image)
         make(image, 2, lambda place: small_files(place, 20, 1000, 4000))
         row("extract 20,000 small files, no hash : cp -a", extract_pairs(image, ram, ["--no-hash"], False), "1.3")

@@ -114,13 +114,20 @@ std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& 
     path += "  was " + for_terminal(entry.original_path);
     if (entry.deleted_at) path += " until " + time_text(entry.deleted_at);
   }
-  if (options.addresses) {
+  std::string text(line.data(), line.size());
+  if (!options.addresses) {
+    text += broken_into(path, indent, streams.width);
+  } else {
     const std::size_t wide = columns_of(path);
-    path += std::string(wide < kPathWidth ? kPathWidth - wide : 0, ' ') + "  " +
-            for_terminal(entry_address(volume, entry).print());
+    const std::string address = for_terminal(entry_address(volume, entry).print());
+    const std::string gap(wide < kPathWidth ? kPathWidth - wide : 0, ' ');
+    const std::size_t together = indent + wide + gap.size() + 2 + columns_of(address);
+    // An address is there to be copied: on a line of its own where it would be broken.
+    if (streams.width == 0 || together <= streams.width)
+      text += path + gap + "  " + address;
+    else
+      text += broken_into(path, indent, streams.width) + "\n        " + address;
   }
-  const std::string text =
-      std::string(line.data(), line.size()) + broken_into(path, indent, streams.width);
   return coloured(streams,
                   !well && entry.intact.value_or(0) != 1 ? Meaning::damaged
                   : entry.state != EntryState::active    ? Meaning::deleted

@@ -62,11 +62,11 @@ std::vector<VolumePtr> unlisted_volumes(const DiskLayer& disk, const Session& se
     unlisted.push_back(session.open_range(disk, std::move(row), address));
     context.report(
         FindingCode::volume_lost_entry, Severity::warning, found.range,
-        fmt::format("{} volume{} of {} is named by {}", found.file_system,
+        fmt::format("{} volume{} of {} {}", found.file_system,
                     found.label.empty() ? "" : fmt::format(" \"{}\"", for_terminal(found.label)),
                     human_size(found.range.length),
-                    disk.table.is_there() ? "no entry of the partition table"
-                                          : "no partition table: none can be read"),
+                    disk.table.is_there() ? "is named by no entry of the partition table"
+                                          : "was found; no partition table can be read"),
         "it can be read as " + address.print());
   }
   return unlisted;

@@ -96,6 +96,7 @@ class CopyPlan {
   void add_step(const Structure& here, const std::vector<Field>& changed,
                 const std::vector<std::string>& left, Bytes after) {
     std::vector<std::string> names;
+    names.reserve(changed.size());
     for (const Field& field : changed) names.push_back(here.name + "." + field.name);
     RepairStep step;
     step.code = "copy.field";

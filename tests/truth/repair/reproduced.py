@@ -227,12 +227,12 @@ def damaged_journals():
     repaired, journal, r = get(path), get("one.undo"), random.Random(9)
     os.remove("one.undo")
     for _ in range(40):
-        damaged = bytearray(journal)
+        torn = bytearray(journal)
         if r.random() < 0.5:
-            damaged[r.randrange(len(damaged))] ^= 1 << r.randrange(8)
+            torn[r.randrange(len(torn))] ^= 1 << r.randrange(8)
         else:
-            del damaged[r.randrange(len(damaged)):]
-        put("damaged.undo", damaged)
+            del torn[r.randrange(len(torn)):]
+        put("damaged.undo", torn)
         done = lantern("undo", "damaged.undo")
         now = get(path)
         check(now == damaged if done.returncode == 0 else now == repaired, f"exit {done.returncode}: {done.stdout} {done.stderr}")
