@@ -18,7 +18,7 @@ sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
-ENTRIES = int(sys.argv[2]) if len(sys.argv) > 2 else 10_000_000 if ALL else 300_000
+ENTRIES = int(sys.argv[2]) if len(sys.argv) > 2 else 10_000_000 if ALL else 200_000
 MOMENTS = int(sys.argv[3]) if len(sys.argv) > 3 else 100 if ALL else 4
 IN_A_FOLDER = 60_000
 CLUSTER = 4096

@@ -318,7 +318,7 @@ def former_lives(folder, r):
     files = os.path.join(folder, "files")
     if not os.path.isdir(files):
         tree(files, r)
-    for number in range(40 if ALL else 6):
+    for number in range(40 if ALL else 3):
         disk = os.path.join(folder, "disk")
         blank(disk, 256)
         workloads = []

@@ -21,7 +21,7 @@ from broken_disks import MIB, S
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
-COUNT = int(sys.argv[2]) if len(sys.argv) > 2 else 2000 if ALL else 40
+COUNT = int(sys.argv[2]) if len(sys.argv) > 2 else 2000 if ALL else 20
 SEED = int(sys.argv[3]) if len(sys.argv) > 3 else 1
 FOREIGN = {"jfs": (["jfs_mkfs", "-q"], 16), "swap": (["mkswap", "-q"], 4), "minix": (["mkfs.minix"], 4),
            "luks": (["cryptsetup", "luksFormat", "--batch-mode", "--type", "luks1", "--pbkdf-force-iterations", "1000"], 4),

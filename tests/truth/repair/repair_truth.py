@@ -366,7 +366,7 @@ def main():
     counted = 0
     with tempfile.TemporaryDirectory(prefix="lantern_repair") as folder:
         for name, cases in CASES.items():
-            chosen = [c for c in (cases if ONLY else share(cases, max(2, len(cases) // 8))) if ONLY in f"{name}: {c[0]}"]
+            chosen = [c for c in (cases if ONLY else share(cases, max(1, len(cases) // 16))) if ONLY in f"{name}: {c[0]}"]
             if not chosen:
                 continue
             disk = disks.make(name)
