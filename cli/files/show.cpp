@@ -23,12 +23,12 @@ struct Options {
   std::uint64_t bytes = 512;
 };
 
-std::string_view kind_of(ExtentKind kind) {
-  switch (kind) {
+std::string_view kind_of(const Extent& extent) {
+  switch (extent.kind) {
     case ExtentKind::direct:
       return "stored";
     case ExtentKind::derived:
-      return "derived";
+      return extent.how == "resident" ? "resident" : "derived";
     case ExtentKind::zero:
     case ExtentKind::unallocated:
       return "zero";
@@ -102,8 +102,8 @@ void print_extents(const Job& job, const Target& target, const Content& content)
     more = lines.size() == kMaxExtents;
     if (more) return false;
     const Range& range = extent.extent.range;
-    std::string line = fmt::format("{:>14} {:>14}  {:<9}", range.offset, range.length,
-                                   kind_of(extent.extent.kind));
+    std::string line =
+        fmt::format("{:>14} {:>14}  {:<9}", range.offset, range.length, kind_of(extent.extent));
     for (const LayeredExtent::Place& place : extent.places) {
       const auto at = std::find(layers.begin(), layers.end(), place.address);
       const auto number = static_cast<std::size_t>(at - layers.begin());
@@ -193,7 +193,7 @@ void put_content(JsonWriter& json, const Target& target, const Content& content,
     if (++count > kMaxExtentsOfJson) return false;
     json.begin_object().key("offset_bytes").value(extent.extent.range.offset);
     json.key("length_bytes").value(extent.extent.range.length);
-    json.key("kind").value(kind_of(extent.extent.kind)).key("places").begin_array();
+    json.key("kind").value(kind_of(extent.extent)).key("places").begin_array();
     for (const LayeredExtent::Place& place : extent.places)
       json.begin_object()
           .key("layer")

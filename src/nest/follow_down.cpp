@@ -1,6 +1,7 @@
 #include <map>
 
 #include "lantern/nest/target.h"
+#include "source/resident_source.h"
 
 namespace lantern {
 namespace {
@@ -28,7 +29,9 @@ class Follower {
 
   bool follow(const Extent& extent, Range content, Places places) const {
     for (const ExtentInput& input : extent.inputs) add(places, input.source.get(), input.offset);
-    const bool goes_on = extent.kind == ExtentKind::direct || extent.kind == ExtentKind::overlaid;
+    const bool resident = extent.how == kResident;
+    const bool goes_on =
+        extent.kind == ExtentKind::direct || extent.kind == ExtentKind::overlaid || resident;
     const SourcePtr& below = extent.below().source;
     const std::uint64_t from = extent.below().offset;
     if (!below || !goes_on)
@@ -38,13 +41,24 @@ class Follower {
       const Range part{content.offset + (inner.range.offset - from), inner.range.length};
       Places own = places;
       for (LayeredExtent::Place& place : own) place.offset_bytes += inner.range.offset - from;
-      going = follow(inner, part, std::move(own));
-      return going;
+      if (!resident) return going = follow(inner, part, std::move(own));
+      // Its own word for it stays, whatever the layers below are made of.
+      const std::function<bool(const LayeredExtent&)> keep = [&](const LayeredExtent& one) {
+        LayeredExtent named = one;
+        named.extent.kind = ExtentKind::derived;
+        named.extent.how = extent.how;
+        return visit_(named);
+      };
+      return going = Follower(names_, keep).follow(inner, part, std::move(own));
     });
     return going;
   }
 
  private:
+  using Names = std::map<const ByteSource*, std::vector<std::string>>;
+  Follower(const Names& names, const std::function<bool(const LayeredExtent&)>& visit)
+      : visit_(visit), names_(names) {}
+
   void add(Places& places, const ByteSource* source, std::uint64_t offset) const {
     const auto found = names_.find(source);
     if (found == names_.end()) return;
@@ -52,7 +66,7 @@ class Follower {
   }
 
   const std::function<bool(const LayeredExtent&)>& visit_;
-  std::map<const ByteSource*, std::vector<std::string>> names_;
+  Names names_;
 };
 
 }  // namespace

@@ -6,6 +6,7 @@
 #include <mutex>
 #include <unordered_map>
 
+#include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
@@ -120,6 +121,12 @@ DiskPtr Session::open_first(const Address& address) const {
     const std::filesystem::path path(first.first);
     const auto neighbours = host_neighbours(path.parent_path().string(), own);
     const std::string name = path.filename().string();
+    // Of this computer, or of another that shares the folder.
+    if (options().host)
+      for (const std::string& lock : lock_files(*neighbours, name, true, own))
+        own.report(FindingCode::source_held, Severity::warning, {},
+                   "may be held by a machine: " + lock,
+                   "it is read as it is now; what is read may not fit together");
     layer->bytes =
         with_known_losses(whole_or_first_piece(name, file, *neighbours, own), first.first, own);
     return open_disk_layer(layer->bytes, first, surroundings(name, neighbours, *this), {layer},

@@ -253,7 +253,8 @@ class Judge {
         // Where nothing can be put right, reading all of it may still find files.
         const bool fixes = to_repair_.contains(source);
         volume.next = {fixes ? Do::plan : Do::sweep, {source}};
-        if (!fixes && !failing && !is_named(*volume.next)) report_.next.push_back(*volume.next);
+        if (!fixes && !failing && !misses_file() && !is_named(*volume.next))
+          report_.next.push_back(*volume.next);
       }
     }
   }

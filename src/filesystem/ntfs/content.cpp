@@ -9,6 +9,7 @@
 #include "filesystem/ntfs/packing/packed.h"
 #include "filesystem/ntfs/packing/unit_source.h"
 #include "lantern/error.h"
+#include "source/resident_source.h"
 
 namespace lantern::ntfs {
 namespace {
@@ -172,8 +173,7 @@ void Owners::judge_disputed(const File& file, Range clusters, const Visitor& vis
 Content content_of(const Volume& volume, const Stream& stream, const Judge& judge) {
   Content content;
   if (stream.resident) {
-    Bytes bytes = stream.value;
-    content.bytes = make_memory_source(std::move(bytes));
+    content.bytes = make_resident_source(stream.value, volume.raw, stream.value_place);
     return content;
   }
   const std::uint64_t unit = volume.geometry.cluster_bytes << stream.unit_shift;

@@ -38,7 +38,8 @@ void read_standard(File& file, ByteView value) {
   if (value.size() >= 0x38) file.security_id = le32(value, 0x34);
 }
 
-void add_attribute(const Volume& volume, File& file, const Record& record,
+// `number`: of the record, an extension of the file's own perhaps.
+void add_attribute(const Volume& volume, File& file, const Record& record, std::uint64_t number,
                    const Attribute& attribute) {
   if (attribute.type == kFileName && attribute.resident) {
     if (auto name = parse_file_name(record.value_of(attribute)))
@@ -62,6 +63,7 @@ void add_attribute(const Volume& volume, File& file, const Record& record,
   if (attribute.resident) {
     const ByteView value = record.value_of(attribute);
     stream.value.assign(value.begin(), value.end());
+    stream.value_place = volume.record_place(number).offset + attribute.value.offset;
   } else {
     add_runs(slice(record.bytes, static_cast<std::size_t>(attribute.runs.offset),
                    static_cast<std::size_t>(attribute.runs.length)),
@@ -209,7 +211,7 @@ File Volume::file_of(std::uint64_t number, const Record& record, const Numbers& 
   file.folder = record.folder;
   file.torn = record.torn;
   for (const Attribute& attribute : record.attributes)
-    add_attribute(*this, file, record, attribute);
+    add_attribute(*this, file, record, number, attribute);
   Numbers further;
   if (const Stream* const list = file.find(kAttributeList)) {
     Bytes bytes;
@@ -234,7 +236,7 @@ File Volume::file_of(std::uint64_t number, const Record& record, const Numbers& 
     }
     file.torn = file.torn || extension->torn;
     for (const Attribute& attribute : extension->attributes)
-      add_attribute(*this, file, *extension, attribute);
+      add_attribute(*this, file, *extension, other, attribute);
   }
   put_in_order(file);
   return file;
@@ -246,7 +248,7 @@ File Volume::file_of_extensions(const Numbers& records) const {
     if (const auto extension = record(number)) {
       file.torn = file.torn || extension->torn;
       for (const Attribute& attribute : extension->attributes)
-        add_attribute(*this, file, *extension, attribute);
+        add_attribute(*this, file, *extension, number, attribute);
     }
   put_in_order(file);
   // The first piece of a stream tells its size; without it, it ends where its runs do.

@@ -50,6 +50,7 @@ struct Stream {
   bool compressed = false;
   bool encrypted = false;
   Bytes value;  // resident
+  std::uint64_t value_place = 0;  // of that, byte of the volume
   std::vector<Run> runs;
   std::uint64_t size_bytes = 0;
   std::uint64_t written_bytes = 0;  // what is behind it reads as zero

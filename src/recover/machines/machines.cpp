@@ -9,12 +9,12 @@
 
 #include "base/bytes.h"
 #include "container/chain.h"
+#include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 #include "nest/opening/evidence.h"
 #include "nest/opening/folder_disks.h"
 #include "recover/machines/config.h"
-#include "recover/machines/lock_files.h"
 
 namespace lantern {
 namespace {

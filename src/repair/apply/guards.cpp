@@ -5,10 +5,10 @@
 #include <algorithm>
 #include <filesystem>
 
+#include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/machines.h"
 #include "lantern/text.h"
-#include "recover/machines/lock_files.h"
 #include "repair/apply/trial_image.h"
 #include "repair/facets.h"
 

@@ -1,7 +1,9 @@
 #include <gtest/gtest.h>
 
-#include "kit/bytes.h"
-#include "lantern/nest/target.h"
+#include <algorithm>
+
+#include "kit/ntfs_builder.h"
+#include "lantern/nest/session.h"
 #include "lantern/sources.h"
 
 namespace lantern {
@@ -55,6 +57,29 @@ class FollowDown : public testing::Test {
   std::shared_ptr<VolumeLayer> volume_ = std::make_shared<VolumeLayer>();
   Target target_;
 };
+
+TEST(FollowDownOfNtfs, AResidentFileHasItsPlaceInTheRecordInEveryLayer) {
+  kit::NtfsBuilder ntfs;
+  const kit::Bytes content = kit::bytes_of("two eggs on the north ledge");
+  ntfs.small(40, kit::NtfsBuilder::kRoot, "log.txt", content);
+  const kit::Bytes disk = ntfs.bytes();
+  const kit::Folder folder;
+  const std::string path = folder.file("disk.img", disk);
+  const Target target = Session().open(Address::parse(path + "::1::/log.txt"));
+  std::size_t parts = 0;
+  const Content opened = target.file_system().open(*target.entry);
+  follow_down(target, *opened.bytes, [&](const LayeredExtent& part) {
+    ++parts;
+    EXPECT_EQ(part.extent.how, "resident");
+    EXPECT_GE(part.places.size(), 2u) << "the volume, and the file it lies in";
+    for (const LayeredExtent::Place& place : part.places)
+      EXPECT_TRUE(std::equal(content.begin(), content.end(),
+                             disk.begin() + static_cast<std::ptrdiff_t>(place.offset_bytes)))
+          << place.address;
+    return true;
+  });
+  EXPECT_EQ(parts, 1u);
+}
 
 TEST_F(FollowDown, EachLayerHasAPlaceOfItsOwn) {
   const SourcePtr file = make_window(volume_->bytes, {1000, 2000});

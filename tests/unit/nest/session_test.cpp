@@ -72,6 +72,18 @@ TEST_F(SessionTest, ANearMissOfAnAddressIsMetWithTheOneThatWasMeant) {
   EXPECT_EQ(answer_to(path_ + "-nothing-like-it"), "check the name");
 }
 
+TEST_F(SessionTest, ALockFileBesideAnImageIsSaidWhenItIsRead) {
+  folder_.file("disk.img.lock", kit::bytes_of("bench-2\n"));
+  OpenOptions options;
+  options.host = this_host();
+  const Session session(options, context_);
+  session.open(at());
+  const std::vector<Finding> all = context_.findings->all();
+  ASSERT_EQ(all.size(), 1u);
+  EXPECT_EQ(all[0].code, FindingCode::source_held);
+  EXPECT_NE(all[0].message.find("by \"bench-2\""), std::string::npos) << all[0].message;
+}
+
 TEST_F(SessionTest, AnAddressOpenedTwiceIsTheSameLayer) {
   const Session session({}, context_);
   const Target one = session.open(at("::1"));

@@ -1,4 +1,4 @@
-#include "recover/machines/lock_files.h"
+#include "host/lock_files.h"
 
 #include <fmt/format.h>
 
