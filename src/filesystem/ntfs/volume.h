@@ -49,7 +49,7 @@ struct Stream {
   bool resident = true;
   bool compressed = false;
   bool encrypted = false;
-  Bytes value;  // resident
+  Bytes value;                    // resident
   std::uint64_t value_place = 0;  // of that, byte of the volume
   std::vector<Run> runs;
   std::uint64_t size_bytes = 0;
