@@ -128,9 +128,8 @@ Meaning meaning_of(LinkState state) {
 
 void print_starts(const Job& job, const SurveyReport& report, bool looked) {
   std::ostream& out = job.streams.out;
-  const bool unread =
-      std::any_of(report.volumes.begin(), report.volumes.end(),
-                  [](const SurveyVolume& volume) { return may_hold_files(*volume.layer); });
+  const bool unread = std::any_of(report.volumes.begin(), report.volumes.end(),
+                                  [](const SurveyVolume& volume) { return volume.may_hold_files; });
   if (looked && report.starts.empty())
     out << (unread ? "No loader was found; there may be one in what cannot be read.\n\n"
                    : "No loader was found: a machine does not start from this.\n\n");

@@ -31,6 +31,8 @@ struct SurveyVolume {
   VolumePtr layer;
   bool listed = true;   // false: no entry of a table names it
   std::string content;  // what is in it, in words; empty: not known
+  // There is data in it that cannot be read: files may be lost from sight there.
+  bool may_hold_files = false;
   bool likely_user_files = false;
   // Counted when there is a file system, and counting was asked for.
   std::uint64_t used_bytes = 0;

@@ -57,7 +57,8 @@ BytesNature nature_of(const ByteSource& source, const Context& context) {
     total += bytes.size();
     all_zeros = counts[0] == total;
   }
-  if (total == 0 || all_zeros) return {Nature::zeros, "only zeros"};
+  if (total == source.size() && all_zeros) return {Nature::zeros, "only zeros"};
+  if (all_zeros) return {Nature::zeros, std::string(kZerosSeen)};
   if (!kind.empty() && is_plain(counts)) return {Nature::text, fmt::format("text ({})", kind)};
   if (!kind.empty() && kind != "txt")
     return {Nature::file, fmt::format("begins as a file ({})", kind)};

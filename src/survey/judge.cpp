@@ -20,10 +20,11 @@ bool is_reserved(const VolumeLayer& volume) {
   return volume.row.type_code == kBiosBoot || volume.row.type_code == kMicrosoftReserved;
 }
 
-bool is_understood(const VolumeLayer& volume) {
-  if (volume.file_system() || is_reserved(volume)) return true;
-  if (volume.owner()) return volume.owner()->kind == FormatKind::swap;
-  return volume.start() == VolumeStart::zeros;
+bool is_understood(const SurveyVolume& volume) {
+  const VolumeLayer& layer = *volume.layer;
+  if (layer.file_system() || is_reserved(layer)) return true;
+  if (layer.owner()) return layer.owner()->kind == FormatKind::swap;
+  return layer.start() == VolumeStart::zeros && !volume.may_hold_files;
 }
 
 // Volumes by their number where a table gives them one.
@@ -107,7 +108,7 @@ class Judge {
     const std::uint64_t size = chosen->layer->row.range.length;
     std::vector<std::string> larger;
     for (const SurveyVolume& volume : report_.volumes)
-      if (may_hold_files(*volume.layer) && volume.layer->row.range.length > size)
+      if (volume.may_hold_files && volume.layer->row.range.length > size)
         larger.push_back(name_of(volume));
     if (larger.empty()) return;
     report_.may_be = larger;
@@ -125,7 +126,7 @@ class Judge {
       files += volume.files;
       incomplete += volume.incomplete;
       all = all && volume.counted_all;
-      if (may_hold_files(*volume.layer)) unread.push_back(name_of(volume));
+      if (volume.may_hold_files) unread.push_back(name_of(volume));
     }
     std::string& state = report_.files_state;
     if (incomplete > 0)
@@ -144,7 +145,7 @@ class Judge {
   void what_was_checked() {
     std::vector<std::string> systems;
     for (const SurveyVolume& volume : report_.volumes) {
-      if (!is_understood(*volume.layer))
+      if (!is_understood(volume))
         report_.not_checked.push_back(fmt::format(
             "{} ({})", name_of(volume), volume.content.empty() ? "unknown" : volume.content));
       else if (volume.layer->file_system())
@@ -193,8 +194,8 @@ class Judge {
 
   // Unknown, and not because it is something else.
   static bool needs_repair(const SurveyVolume& volume) {
-    return may_hold_files(*volume.layer) && !volume.layer->owner() &&
-           !volume.content.starts_with("text") && volume.content != "random data";
+    return volume.may_hold_files && !volume.layer->owner() && !volume.content.starts_with("text") &&
+           volume.content != "random data";
   }
 
   // Only a plan that has fixes is worth naming.
@@ -257,6 +258,11 @@ class Judge {
           report_.next.push_back(*volume.next);
       }
     }
+    // Nothing is known before all of it was read.
+    if (std::all_of(report_.volumes.begin(), report_.volumes.end(),
+                    [](const SurveyVolume& volume) { return volume.content == kZerosSeen; }))
+      for (const SurveyVolume& volume : report_.volumes)
+        report_.next.push_back({Do::sweep, {source_of(*volume.layer)}});
   }
 
   bool is_possible(const std::string& address) const {

@@ -144,10 +144,16 @@ class Surveyor {
     volume.layer = layer;
     volume.listed = listed;
     volume.content = content_of(*layer);
+    volume.may_hold_files = may_hold_files(*layer);
     volume.counted_all = options_.count;
-    if (volume.content.empty() && layer->bytes) {
+    const bool unknown = !layer->file_system() && !layer->owner() && layer->bytes;
+    if (unknown && layer->start() != VolumeStart::unreadable) {
       const auto nature = survey_parts::nature_of(*layer->bytes, context_);
-      volume.content = nature.words;
+      // Its first structures may be overwritten by zeros, with all the rest still there.
+      const bool lost_start =
+          layer->start() == VolumeStart::zeros && nature.nature != survey_parts::Nature::zeros;
+      volume.content = lost_start ? "zeros at its start, then data" : nature.words;
+      volume.may_hold_files = volume.may_hold_files || (lost_start && !layer->row.system);
       survey_parts::report_unknown(disk, *layer, nature, context_);
     }
     if (options_.count) count(volume, context_);

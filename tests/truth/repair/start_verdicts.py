@@ -3,7 +3,7 @@
 
 Each damage of starting.py, those that repair cures and those it does not. A row a case: what survey says, whether the disk
 started, and whether that is right, too hopeful or too dark; "may start" is neither. Of a damaged disk survey may not say
-that no problems were found, and a repair it names has to have a fix. Exit 77 where the hypervisor is missing."""
+that no problems were found, and each command it names has to lead to more: repair to a fix, list to files. Exit 77 where the hypervisor is missing."""
 import json
 import os
 import subprocess
@@ -52,11 +52,15 @@ def look(name, disk, data, whole):
         wrong.append(outcome)
     if not whole and report["checked"]:
         wrong.append("no problems found")
+    if not report["next"]:
+        wrong.append("names no next command")
     for command in report["next"]:
-        if command.startswith("lantern repair"):
-            plan = json.loads(lantern(*command.split()[1:], "--json").stdout)
-            if not plan["fixes"]:
-                wrong.append("names a repair without a fix")
+        what, *rest = command.split()[1:]
+        if what not in ("repair", "list"):
+            continue
+        more = json.loads(lantern(what, *rest, "--json").stdout)
+        if not more["fixes" if what == "repair" else "entries"]:
+            wrong.append(f"names {what}, which leads to nothing")
     if wrong:
         bad.append(name)
     print(f"{'BAD' if wrong else 'ok ':4}{name:66}{verdict:16}{'started' if started else 'no start':10}{outcome:13}"

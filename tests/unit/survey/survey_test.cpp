@@ -114,7 +114,7 @@ TEST(Survey, OfZerosOrTextAsksForNoRepair) {
   const Context zeros, text;
   const SurveyReport of_zeros = look_at({folder.file("zeros.img", Bytes(1 << 20))}, zeros);
   ASSERT_EQ(of_zeros.volumes.size(), 1u);
-  EXPECT_EQ(of_zeros.volumes[0].content, "nothing but zeros at its start");
+  EXPECT_EQ(of_zeros.volumes[0].content, "only zeros");
   EXPECT_TRUE(of_zeros.next.empty());
   std::string words;
   while (words.size() < 5000) words += "wind north-west 5, two eggs\n";
@@ -122,6 +122,28 @@ TEST(Survey, OfZerosOrTextAsksForNoRepair) {
   EXPECT_EQ(of_text.volumes[0].content, "text (txt)");
   EXPECT_TRUE(of_text.next.empty());
   EXPECT_FALSE(text.findings->worse_than_note());
+}
+
+// Nothing stands where a volume begins: what is behind it decides whether that is all.
+TEST(Survey, OfZerosAtTheStartSaysWhatFollows) {
+  const kit::Folder folder;
+  Bytes disk(8 << 20);
+  const Context zeros, lost;
+  const SurveyReport of_zeros = look_at({folder.file("zeros.img", disk)}, zeros);
+  EXPECT_EQ(of_zeros.volumes[0].content, "zeros where it was looked at");
+  EXPECT_FALSE(of_zeros.volumes[0].may_hold_files);
+  ASSERT_EQ(of_zeros.next.size(), 1u);
+  EXPECT_EQ(of_zeros.next[0].what, Do::sweep);
+
+  const Bytes data = kit::pattern(4 << 20, 9);
+  std::copy(data.begin(), data.end(), disk.begin() + (1 << 20));
+  const SurveyReport of_lost = look_at({folder.file("lost.img", disk)}, lost);
+  EXPECT_EQ(of_lost.volumes[0].content, "zeros at its start, then data");
+  EXPECT_TRUE(of_lost.volumes[0].may_hold_files);
+  EXPECT_TRUE(of_lost.checked.empty());
+  EXPECT_EQ(kit::codes(lost), std::vector<std::string>{"volume.unknown-content@0"});
+  ASSERT_EQ(of_lost.next.size(), 1u);
+  EXPECT_EQ(of_lost.next[0].what, Do::sweep);
 }
 
 TEST(Survey, UnknownContentIsAFindingAndRandomDataIsNamed) {
