@@ -39,7 +39,7 @@ std::string broken_into(std::string_view text, std::size_t indent, std::size_t w
 
 // Lines of at most `width` characters, each after `indent` blanks but the first.
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width = 100);
-// The same as wide as the terminal; where there is none, one line.
+// The same as wide as the terminal; without a terminal, one line.
 std::string fitted(const Streams& streams, std::string_view text, std::size_t indent);
 
 // A path as it is written from here: relative when it lies below the current folder.

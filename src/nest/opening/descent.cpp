@@ -27,7 +27,7 @@ std::optional<std::uint64_t> whole_number(const std::string& text) {
 }
 
 // Of a path that does not exist on this computer, the one that was meant: with "::" before a volume
-// for one ":", or a file of its folder with a name like it. Empty: there is none.
+// for one ":", or a file of its folder with a name like it. Empty: nothing is like it.
 std::string near_path(const std::string& path, const Context& context) {
   namespace fs = std::filesystem;
   std::error_code error;

@@ -21,7 +21,7 @@ constexpr std::array<std::string_view, 4> kDefault = {
     "EFI/BOOT/BOOTX64.EFI", "EFI/BOOT/BOOTIA32.EFI", "EFI/BOOT/BOOTAA64.EFI",
     "EFI/BOOT/BOOTRISCV64.EFI"};
 
-// What of a volume speaks for an EFI system partition.
+// The evidence that a volume is an EFI system partition.
 struct Candidate {
   const VolumeLayer* volume = nullptr;
   bool typed = false;
@@ -72,7 +72,7 @@ std::optional<LoaderFile> deleted_default(const FileSystem& files) {
   return found;
 }
 
-// The first loader in a folder of its own below EFI; empty: there is none.
+// The first loader in a folder of its own below EFI; empty: no loader.
 std::string other_loaders(const FileSystem& files) {
   std::string names;
   std::uint64_t seen = 0;
