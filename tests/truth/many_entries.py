@@ -146,7 +146,7 @@ def main():
             raise RuntimeError("repair fails")
         bad = 0
         commands = [["survey", "disk.img"], ["list", "disk.img", "--deleted", "--long"], ["list", "disk.img", "--sort", "size"],
-                    ["find", "disk.img", "--kind", "jpg"], ["show", "disk.img::/NIGHT004/00000007.JPG"], ["extract", "disk.img", "OUT"],
+                    ["find", "disk.img", "--kind", "jpg"], ["show", "disk.img::/NIGHT003/00000007.JPG"], ["extract", "disk.img", "OUT"],
                     ["image", "disk.img", "copy.vmdk", "--as", "vmdk"], ["compare", "disk.img", "lost.img"], ["sector", "disk.img", "boot"],
                     ["repair", "lost.img"], ["sweep", "lost.img", "--volumes"], ["machines", "."], ["demo", "OUT"], ["undo", "small.undo"],
                     ["undo", "small.undo", "--redo"]]
