@@ -8,7 +8,7 @@ namespace lantern::cli {
 namespace {
 
 // In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
-constexpr std::array<std::string_view, 37> kTyped = {"lantern disks",
+constexpr std::array<std::string_view, 39> kTyped = {"lantern disks",
                                                      "lantern survey",
                                                      "lantern machines",
                                                      "lantern list",
@@ -44,7 +44,9 @@ constexpr std::array<std::string_view, 37> kTyped = {"lantern disks",
                                                      "--override damaged-journal",
                                                      "--machine-sectors",
                                                      "lantern map --check",
-                                                     "lantern map"};
+                                                     "lantern map",
+                                                     "lantern machines % --deleted",
+                                                     "lantern verify"};
 
 }  // namespace
 

@@ -101,6 +101,16 @@ Address CommonOptions::address(const std::string& argument) const {
   return Address::parse(argument.empty() ? source : source + "::" + argument, is_source);
 }
 
+std::string CommonOptions::as_typed() const {
+  std::string text;
+  for (const std::string& other : with) text += " --with " + for_shell(other);
+  for (const std::string& folder : look_in) text += " --search-dir " + for_shell(folder);
+  if (!simulate.empty()) text += " --simulate " + for_shell(simulate);
+  if (sector_size != 0) text += " --sector-size " + std::to_string(sector_size);
+  if (code_page != "CP437") text += " --code-page " + for_shell(code_page);
+  return text;
+}
+
 const Session& CommonOptions::session(const Job& job) const {
   if (job.opened) return *job.opened;
   OpenOptions options;

@@ -36,6 +36,8 @@ struct CommonOptions {
 
   void add_to(const Command& command, Job& job);
   Address address(const std::string& argument) const;
+  // Those of them that a command of the same job needs too, as they are typed: " --with B.img".
+  std::string as_typed() const;
   // The command's one session, which opens sources as these options say.
   const Session& session(const Job& job) const;
   const std::shared_ptr<const Host>& host(const Job& job) const {

@@ -1,4 +1,4 @@
-// Printing the machines of a folder; survey and machines both do.
+// Printing the machines of a folder or disk; survey and machines both do.
 #pragma once
 
 #include <string>
@@ -10,6 +10,8 @@ namespace lantern::cli {
 // The host folder FIRST is, or empty.
 std::string host_path_of(const Address& address);
 
-void print_machines(const Job& job, const MachineFolder& folder);
+// `files`: every file of each.
+void print_machines(const Job& job, const MachinesFound& found, const CommonOptions& common,
+                    bool files);
 
 }  // namespace lantern::cli

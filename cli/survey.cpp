@@ -197,8 +197,26 @@ void print_machines_of(Job& job, const std::vector<Address>& addresses, const Se
   for (const Address& address : addresses) {
     if (!address.steps.empty()) continue;
     if (const auto folder = session.open_folder(address))
-      print_machines(
-          job, find_machines(folder, host_path_of(address), *session.options().host, session));
+      print_machines(job,
+                     find_machines(folder, host_path_of(address), *session.options().host, session),
+                     options.common, false);
+  }
+}
+
+void print_machine_files(const Job& job, const SurveyReport& report) {
+  for (const SurveyVolume& volume : report.volumes) {
+    if (volume.machine_configs + volume.disk_images == 0) continue;
+    const std::string deleted =
+        volume.deleted_of_machines == 0
+            ? std::string()
+            : fmt::format(" ({} of them deleted)", volume.deleted_of_machines);
+    job.streams.out << fitted(job.streams,
+                              fmt::format("Virtual machines on {}: {} and {}{}.",
+                                          for_terminal(volume.layer->address.print()),
+                                          counted(volume.machine_configs, "configuration"),
+                                          counted(volume.disk_images, "disk image"), deleted),
+                              2)
+                    << "\n\n";
   }
 }
 
@@ -250,6 +268,7 @@ int survey_sources(Job& job, const Options& options) {
   print_volumes(job, report, options.exact);
   out << '\n';
   print_whose_files(job, report);
+  print_machine_files(job, report);
   print_sets(out, report);
   for (const SurveyVolume& volume : report.volumes)
     for (const std::string& format : volume.layer->alternatives())

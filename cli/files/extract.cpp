@@ -24,12 +24,17 @@ struct Options {
   bool streams = false;
   bool owners = false;
   bool set_id = false;
+  bool separate_partial = false;
+  bool together = false;
+  bool no_verify = false;
   bool exact = false;
   bool all_volumes = false;
   std::string zone;
   std::string manifest;
   std::vector<std::string> patterns;
+  std::vector<std::string> without;
   std::vector<std::string> ids;
+  std::vector<std::string> names;
 };
 
 void print_estimate(const Job& job, const ExtractEstimate& sum, const Options& options) {
@@ -63,7 +68,8 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
     json.begin_object().key("destination").value(destination);
     json.key("manifest").value(done.manifest).key("manifest_sha256").value(done.manifest_sha256);
     json.key("files").value(done.files).key("size_bytes").value(done.bytes);
-    json.key("deleted").value(done.deleted).key("partial").value(done.partial);
+    json.key("deleted").value(done.deleted).key("verified").value(done.verified);
+    json.key("partial").value(done.partial);
     json.key("unrecoverable")
         .value(done.unrecoverable)
         .key("already_there")
@@ -74,6 +80,10 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
     json.end_object();
     return;
   }
+  if (done.manifest.empty()) {
+    out << "Nothing was written.\n";
+    return;
+  }
   out << fmt::format("{}, {}, written to {}\n", counted(done.files, "file"),
                      size_text(done.bytes, options.exact), for_terminal(destination));
   const auto line = [&](std::uint64_t count, Meaning meaning, std::string_view what) {
@@ -81,8 +91,11 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
       out << coloured(job.streams, meaning, fmt::format("  {} {}", count, what)) << '\n';
   };
   line(done.deleted, Meaning::plain, "had been deleted");
+  line(done.verified, Meaning::good, "verified by checksums in their contents");
   line(done.partial, Meaning::deleted,
-       "incomplete or unverified: under partial/, the manifest says what is missing or in doubt");
+       options.separate_partial
+           ? "incomplete or in doubt: under partial/, the manifest says what is missing"
+           : "incomplete or in doubt: the manifest says what is missing");
   line(done.unrecoverable, Meaning::damaged, "more that are unrecoverable");
   line(done.already_there, Meaning::plain, "there already from an earlier run");
   line(done.special, Meaning::plain, "devices, pipes and sockets: in the manifest alone");
@@ -92,13 +105,27 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
   out << "manifest: " << for_terminal(done.manifest) << '\n';
 }
 
+std::string plain_id(const std::string& id) {
+  return id.starts_with('@') ? id.substr(1) : id;
+}
+
 ExtractOptions wanted_of(const Options& options) {
   ExtractOptions wanted;
   wanted.active = !options.deleted_only;
   wanted.deleted = options.deleted || options.deleted_only;
   wanted.patterns = options.patterns;
-  for (const std::string& id : options.ids)
-    wanted.ids.push_back(id.starts_with('@') ? id.substr(1) : id);
+  wanted.without = options.without;
+  for (const std::string& id : options.ids) wanted.ids.push_back(plain_id(id));
+  for (const std::string& name : options.names) {
+    const std::size_t equals = name.find('=');
+    if (equals == std::string::npos || equals + 1 == name.size())
+      throw Error(ErrorCode::usage, {}, std::nullopt, "\"" + name + "\" names no entry",
+                  "for example: --name @1049600=log.txt");
+    wanted.names[plain_id(name.substr(0, equals))] = name.substr(equals + 1);
+  }
+  wanted.separate_partial = options.separate_partial;
+  wanted.together = options.together;
+  wanted.verify = !options.no_verify;
   wanted.hash = !options.no_hash;
   wanted.attributes = options.attributes;
   wanted.owners = options.owners;
@@ -127,8 +154,10 @@ int extract_one(Job& job, const Options& options, const Target& target,
   const int code = done.stopped ? kStopped
                    : all_intact ? exit_for_findings(job)
                                 : kDoneWithFindings;
-  append_to_case(options.common.case_folder, job, {target.disks.front()->address.first},
-                 {{done.manifest, done.manifest_sha256}}, code);
+  std::vector<std::pair<std::string, std::string>> outputs;
+  if (!done.manifest.empty()) outputs.emplace_back(done.manifest, done.manifest_sha256);
+  append_to_case(options.common.case_folder, job, {target.disks.front()->address.first}, outputs,
+                 code);
   if (!options.common.json) print_findings(job, job.streams.err);
   if (done.stopped) job.streams.err << "lantern: stopped; run the same command again to go on\n";
   return code;
@@ -184,12 +213,22 @@ Run add_extract(OptionParser& parser, Job& job) {
   command.flag("--deleted-only", options->deleted_only, "deleted files alone");
   command.option("--match", options->patterns,
                  "only names (or paths, with a '/') of this shell pattern; repeatable");
+  command.option("--without", options->without,
+                 "leave out names (or paths) of this shell pattern; repeatable");
   command.option("--id", options->ids, "only the entry of this id; repeatable");
+  command.option("--name", options->names,
+                 "ID=NAME: write that entry under another name; repeatable");
+  command.flag("--together", options->together,
+               "deleted files beside the active ones, not under deleted/");
+  command.flag("--separate-partial", options->separate_partial,
+               "what is incomplete or in doubt apart, under partial/");
   command.flag("--all-volumes", options->all_volumes,
                "every volume of the disk that can be read, each into a folder of its own");
   command.flag("--estimate", options->estimate, "say how much it would be; write nothing");
   command.option("--manifest", options->manifest, "where the manifest goes");
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the files");
+  command.flag("--no-verify", options->no_verify,
+               "do not check the contents by their own checksums and structure");
   command.flag("--attributes", options->attributes, "extended attributes and access lists too");
   command.flag("--streams", options->streams,
                "further streams of a file too, each as a file beside it");

@@ -71,7 +71,9 @@ enum class Do {
   take_damaged_journal,
   machine_sectors,  // argument: bytes of a sector
   check_maps,       // argument: a folder
-  map
+  map,
+  machines_deleted,
+  verify  // argument: a manifest
 };
 
 // One of them, with what it is done to.

@@ -3,14 +3,15 @@
 //   Extraction job(target, "RESCUED", wanted, *this_host(), context);
 //   ExtractSummary done = job.run();
 //
-// Whole active files lie under DEST by their path, whole deleted ones under DEST/deleted, and what
-// is not whole under DEST/partial. Nothing that is there is ever replaced. While running, the
-// manifest is JSON lines in MANIFEST.part; the next run of the same job goes on from it.
+// Active files lie under DEST by their path, deleted ones under DEST/deleted, whole or not: the
+// manifest says which are. Nothing that is there is ever replaced. While running, the manifest is
+// JSON lines in MANIFEST.part; the next run of the same job goes on from it.
 //
 // Thread-safety: one Extraction belongs to one thread; `cancel` of its context may be set by any.
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <string>
 #include <vector>
@@ -26,15 +27,20 @@ struct ExtractOptions {
   bool active = true;
   bool deleted = false;
   std::vector<std::string>
-      patterns;                  // shell patterns: of the name, or of the path if they hold a '/'
-  std::vector<std::string> ids;  // entry ids; none: all
+      patterns;  // shell patterns: of the name, or of the path if they hold a '/'
+  std::vector<std::string> without;          // such names (or paths) are left out
+  std::vector<std::string> ids;              // entry ids; none: all
+  std::map<std::string, std::string> names;  // entry id to the name it is written under
   bool hash = true;
+  bool verify = true;       // the contents, by their own checksums and structure (content_check.h)
   bool attributes = false;  // extended attributes, access lists among them
   bool owners = false;      // owner, group and mode
   bool set_id = false;      // with owners: set-user-id and set-group-id bits, too
   bool streams = false;     // each further stream as a file of its own, "NAME (stream STREAM)"
-  std::string manifest;     // empty: DEST.manifest.json
-  LocalToUtc local_to_utc;  // empty: local times count as UTC
+  bool separate_partial = false;  // what is not whole goes under DEST/partial
+  bool together = false;          // deleted files beside active ones, not under DEST/deleted
+  std::string manifest;           // empty: DEST.manifest.json
+  LocalToUtc local_to_utc;        // empty: local times count as UTC
 };
 
 struct ExtractEstimate {
@@ -50,8 +56,9 @@ struct ExtractSummary {
   std::uint64_t files = 0;  // written by this run
   std::uint64_t bytes = 0;
   std::uint64_t deleted = 0;          // of them, deleted ones
-  std::uint64_t partial = 0;          // of them, not whole
-  std::uint64_t unrecoverable = 0;    // entries of which nothing could be written
+  std::uint64_t verified = 0;         // of them, by checksums in their contents
+  std::uint64_t partial = 0;          // not whole, those of an earlier run too
+  std::uint64_t unrecoverable = 0;    // entries of which nothing could be written, in any run
   std::uint64_t already_there = 0;    // written by an earlier run
   std::uint64_t failed = 0;           // the destination did not take them, or they are encrypted
   std::uint64_t special = 0;          // devices, pipes and sockets: in the manifest alone
@@ -74,8 +81,9 @@ class Extraction {
   // Writes nothing.
   ExtractEstimate estimate();
 
-  // Throws Error{refused, cannot_write}. A full destination or a set `cancel` stops the run: whole
-  // files and a true manifest are left, and `stopped` is set.
+  // Where nothing is selected, nothing is written and a finding says so (the summary names no
+  // manifest). Throws Error{refused, cannot_write}. A full destination or a set `cancel` stops the
+  // run: whole files and a true manifest are left, and `stopped` is set.
   ExtractSummary run();
 
  private:

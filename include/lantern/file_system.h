@@ -50,6 +50,7 @@ struct Entry {
   std::uint64_t number = 0;       // the same for the file system's own use
   std::string parent;             // id of the folder it is in; empty: the root
   std::vector<std::string> path;  // raw bytes of each name from the root; the last is its own
+  bool name_incomplete = false;   // FAT: its first character is lost, '_' stands for it
   EntryKind kind = EntryKind::file;
   EntryState state = EntryState::active;
   std::uint64_t size_bytes = 0;

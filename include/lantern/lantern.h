@@ -30,6 +30,7 @@
 #include "lantern/physical/mapping.h"
 #include "lantern/physical/surface.h"
 #include "lantern/range.h"
+#include "lantern/recover/content_check.h"
 #include "lantern/repair.h"
 #include "lantern/report/disk_picture.h"
 #include "lantern/scratch.h"

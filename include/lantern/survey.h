@@ -41,8 +41,12 @@ struct SurveyVolume {
   std::uint64_t incomplete = 0;      // active files that are not intact
   std::uint64_t deleted = 0;         // files and folders
   std::uint64_t deleted_intact = 0;  // files with intact 1
-  bool counted_all = true;           // false: counting stopped at its bound, or was not asked for
-  std::optional<Action> next;        // what leads to more of it; empty: nothing does
+  // Of virtual machines, by their names, deleted ones too.
+  std::uint64_t machine_configs = 0;
+  std::uint64_t disk_images = 0;
+  std::uint64_t deleted_of_machines = 0;  // of both
+  bool counted_all = true;     // false: counting stopped at its bound, or was not asked for
+  std::optional<Action> next;  // what leads to more of it; empty: nothing does
 };
 
 // A part of a disk that no volume is in, of a MiB or more.

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 100> kCodes = {
+constexpr std::array<std::string_view, 104> kCodes = {
     "source.unreadable",
     "source.suspect",
     "source.same-id",
@@ -40,6 +40,10 @@ constexpr std::array<std::string_view, 100> kCodes = {
     "machine.backup",
     "machine.running",
     "machine.suspended",
+    "machine.config-damaged",
+    "machine.incomplete",
+    "machine.two-of-a-name",
+    "extract.nothing",
     "mbr.past-end",
     "mbr.overlap",
     "mbr.logical-loop",

@@ -174,6 +174,11 @@ std::uint64_t JsonValue::number() const {
   return value;
 }
 
+bool JsonValue::boolean() const {
+  if (kind_ != Kind::boolean) throw JsonMismatch("a truth value is of another kind");
+  return text_ == "true";
+}
+
 std::string JsonValue::dump() const {
   if (kind_ == Kind::number || kind_ == Kind::boolean) return text_;
   std::ostringstream out;

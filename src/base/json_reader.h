@@ -45,6 +45,7 @@ class JsonValue {
   const JsonValue& at(std::size_t index) const;
   const std::string& text() const;
   std::uint64_t number() const;  // a whole one, not negative
+  bool boolean() const;
 
   // In one line, members in their order.
   std::string dump() const;

@@ -207,6 +207,13 @@ std::optional<std::uint64_t> Destination::file_size(const std::string& relative)
   return static_cast<std::uint64_t>(facts.st_size);
 }
 
+bool Destination::has_folder(const std::vector<std::string>& folders) const {
+  OpenFile at(::openat(root_.get(), ".", kFolderFlags));
+  for (const std::string& name : folders)
+    if (at.good()) at = OpenFile(::openat(at.get(), name.c_str(), kFolderFlags));
+  return at.good();
+}
+
 bool Destination::is_link(const std::string& relative) const {
   struct stat facts {};
   return ::fstatat(root_.get(), relative.c_str(), &facts, AT_SYMLINK_NOFOLLOW) == 0 &&

@@ -60,6 +60,8 @@ class Destination {
   // Makes the folders and gives their names: one whose name a file or a link has already is called
   // "NAME (folder)".
   std::vector<std::string> make_folders(const std::vector<std::string>& folders);
+  // Whether there is such a folder, by the names it was made with.
+  bool has_folder(const std::vector<std::string>& folders) const;
   void set_folder_time(const std::vector<std::string>& folders, FileTime modified);
 
   bool taken(const std::vector<std::string>& folders, const std::string& name);

@@ -11,6 +11,7 @@
 #include "lantern/json.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
+#include "recover/check_thread.h"
 #include "recover/destination.h"
 #include "recover/file_copy.h"
 #include "recover/manifest.h"
@@ -47,16 +48,20 @@ Part own_content(const Entry& entry) {
   return {entry, {}, entry.size_bytes, entry.intact};
 }
 
-Place place_of(const Entry& entry, bool whole, const std::string& stream = {}) {
+// `apart`: what is not whole goes to a tree of its own.
+Place place_of(const Entry& entry, const ExtractOptions& options, bool apart,
+               const std::string& stream = {}) {
   Place place;
-  if (!whole)
+  if (apart)
     place.folders.emplace_back("partial");
-  else if (entry.state != EntryState::active)
+  else if (entry.state != EntryState::active && !options.together)
     place.folders.emplace_back("deleted");
   for (const std::string& name : entry.path) place.folders.push_back(safe_file_name(name));
-  place.name = stream.empty()
-                   ? place.folders.back()
-                   : safe_file_name(fmt::format("{} (stream {})", entry.path.back(), stream));
+  const auto other_name = options.names.find(entry.id);
+  if (other_name != options.names.end()) place.folders.back() = safe_file_name(other_name->second);
+  place.name = place.folders.back();
+  if (!stream.empty())
+    place.name = safe_file_name(fmt::format("{} (stream {})", place.name, stream));
   place.folders.pop_back();
   return place;
 }
@@ -107,7 +112,8 @@ class Extraction::Job {
         options_(std::move(options)),
         context_(context),
         files_(target_.file_system()),
-        copier_(options_.hash, context) {
+        copier_(options_.hash, context),
+        checker_(context) {
     destination_path_ = with_a_name(destination_path_);
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
     const std::string manifest_folder = parent_of(options_.manifest);
@@ -136,7 +142,9 @@ class Extraction::Job {
       sum.bytes += entry.size_bytes;
       const bool whole = entry.intact.value_or(0) == 1;
       if (!whole) ++sum.incomplete;
-      const std::string place = destination_path_ + "/" + place_of(entry, whole).relative();
+      const bool apart = options_.separate_partial && !whole;
+      const std::string place =
+          destination_path_ + "/" + place_of(entry, options_, apart).relative();
       if (std::filesystem::exists(std::filesystem::symlink_status(place, error))) ++sum.clashes;
     });
     std::filesystem::path at = std::filesystem::absolute(destination_path_, error);
@@ -147,17 +155,19 @@ class Extraction::Job {
   }
 
   ExtractSummary run() {
+    summary_ = {};
+    if (!selects_anything()) {
+      context_.report(FindingCode::extract_nothing, Severity::warning, {}, "nothing is selected",
+                      "nothing was written");
+      return summary_;
+    }
     Destination destination(destination_path_);
     Manifest manifest(options_.manifest, job_line());
-    summary_ = {};
     summary_.manifest = manifest.path();
     try {
       if (context_.progress) total_bytes_ = estimate().bytes;
       for_each_entry([&](const Entry& entry) { take(entry, destination, manifest); });
-      // Once all in them is written; walked again, since there may be more than memory holds.
-      for_each_entry([&](const Entry& entry) {
-        if (is_made(entry)) finish_folder(entry, destination);
-      });
+      finish_folders(destination);
     } catch (const Error& error) {
       destination.abandon();
       if (error.code() != ErrorCode::stopped) {
@@ -201,27 +211,49 @@ class Extraction::Job {
     return text.str();
   }
 
+  // By its own name, or that of a folder it lies in.
+  bool left_out(std::vector<std::string> path) const {
+    for (; !path.empty(); path.pop_back())
+      if (matches_any(options_.without, path)) return true;
+    return false;
+  }
+
   bool wanted(const Entry& entry) const {
     if (!options_.ids.empty() &&
         std::find(options_.ids.begin(), options_.ids.end(), entry.id) == options_.ids.end())
       return false;
+    if (!options_.without.empty() && left_out(entry.path)) return false;
     // A folder is made when something in it is written; by itself only when everything is asked
     // for.
     if (entry.kind == EntryKind::folder) return options_.patterns.empty() && options_.ids.empty();
     return matches_any(options_.patterns, entry.path);
   }
 
-  void for_each_entry(const std::function<void(const Entry&)>& use) {
-    const auto visit = [&](const Entry& entry) {
-      context_.check_cancelled();
-      if (wanted(entry)) use(entry);
-      return WalkStep::go_on;
-    };
+  void for_each(const std::function<WalkStep(const Entry&)>& use) {
     WalkOptions walk;
     walk.active = options_.active;
     walk.deleted = options_.deleted || !options_.ids.empty();
     walk.versions = !options_.ids.empty();
-    walk_target(target_, walk, visit);
+    walk_target(target_, walk, [&](const Entry& entry) {
+      context_.check_cancelled();
+      return use(entry);
+    });
+  }
+
+  void for_each_entry(const std::function<void(const Entry&)>& use) {
+    for_each([&](const Entry& entry) {
+      if (wanted(entry)) use(entry);
+      return WalkStep::go_on;
+    });
+  }
+
+  bool selects_anything() {
+    bool any = false;
+    for_each([&](const Entry& entry) {
+      any = wanted(entry);
+      return any ? WalkStep::stop : WalkStep::go_on;
+    });
+    return any;
   }
 
   void take(const Entry& entry, Destination& destination, Manifest& manifest) {
@@ -246,6 +278,11 @@ class Extraction::Job {
                                      : destination.file_size(done->written) == done->size_bytes);
       if (there) {
         ++summary_.already_there;
+        // As the run that wrote it: the state is the same, and so is the exit code.
+        if (done->written.empty() && !done->special)
+          ++summary_.unrecoverable;
+        else if (done->partial)
+          ++summary_.partial;
         copied_bytes_ += part.size_bytes;
         return;
       }
@@ -280,13 +317,28 @@ class Extraction::Job {
     return entry.kind == EntryKind::folder && entry.state == EntryState::active;
   }
 
-  static std::vector<std::string> folders_of(const Entry& folder) {
-    Place place = place_of(folder, true);
+  std::vector<std::string> folders_of(const Entry& folder) const {
+    Place place = place_of(folder, options_, false);
     place.folders.push_back(place.name);
     return place.folders;
   }
 
+  // Dates of the folders, once all in them is written: of those that were made, of the one the
+  // address names and of those above it. Walked again, since there may be more than memory holds.
+  void finish_folders(Destination& destination) {
+    for_each([&](const Entry& entry) {
+      if (entry.kind == EntryKind::folder) finish_folder(entry, destination);
+      return WalkStep::go_on;
+    });
+    std::optional<Entry> above = target_.entry;
+    for (std::size_t up = above ? above->path.size() : 0; above && up > 0; --up) {
+      if (above->kind == EntryKind::folder) finish_folder(*above, destination);
+      above = above->parent.empty() ? std::nullopt : files_.entry(above->parent);
+    }
+  }
+
   void finish_folder(const Entry& entry, Destination& destination) {
+    if (!destination.has_folder(folders_of(entry))) return;
     try {
       const std::vector<std::string> folders = folders_of(entry);
       if (wants_dress() && !destination.set_folder_metadata(folders, metadata_of(entry)))
@@ -350,7 +402,9 @@ class Extraction::Job {
         link || !part.stream.empty() ? FileMetadata() : metadata_of(entry);
     row.attributes = metadata.attributes;
     destination.begin();
+    if (options_.verify && part.stream.empty() && !link) checker_.start(target_, entry);
     Copied copied = copy(part, content, destination);
+    row.check = checker_.finish();
     row.lost = std::move(copied.lost);
     row.sha256 = std::move(copied.sha256);
     // Bytes that could not be read after all take their share away.
@@ -359,9 +413,15 @@ class Extraction::Job {
     if (row.intact && newly_lost > 0)
       row.intact = std::max(0.0, *row.intact - static_cast<double>(newly_lost) /
                                                    static_cast<double>(part.size_bytes));
+    // Checksums over every byte tell more than who owned the clusters.
+    if (row.check.verified && row.lost.empty()) {
+      row.intact = 1;
+      row.doubtful.clear();
+      ++summary_.verified;
+    }
     row.partial = row.intact.value_or(0) != 1;
 
-    Place place = place_of(entry, !row.partial, part.stream);
+    Place place = place_of(entry, options_, options_.separate_partial && row.partial, part.stream);
     place.folders = destination.make_folders(place.folders);
     const std::string plain_name = place.name;
     std::optional<FileTime> time;
@@ -420,6 +480,7 @@ class Extraction::Job {
   std::uint64_t copied_bytes_ = 0;
   std::uint64_t total_bytes_ = 0;
   FileCopy copier_;
+  CheckThread checker_;
 };
 
 Extraction::Extraction(Target target, std::string destination, ExtractOptions options,

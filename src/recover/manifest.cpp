@@ -91,6 +91,13 @@ std::string row_json(const ManifestRow& row) {
   row.sha256.empty() ? json.null() : json.value(row.sha256);
   json.key("intact");
   row.intact ? json.value(*row.intact) : json.null();
+  json.key("verified").value(row.check.verified);
+  json.key("content");
+  row.check.kind.empty() ? json.null() : json.value(row.check.kind);
+  json.key("structure");
+  row.check.structure == StructureState::unknown ? json.null()
+                                                 : json.value(to_string(row.check.structure));
+  if (!row.check.why.empty()) json.key("structure_evidence").value(row.check.why);
   json.key("partial").value(row.partial).key("lost");
   put_ranges(json, row.lost);
   json.key("doubtful");
@@ -271,7 +278,12 @@ std::optional<Manifest::Done> Manifest::done(const std::string& id,
   if (const JsonValue* const size = row.find("size_bytes");
       size != nullptr && size->kind() == JsonValue::Kind::number)
     done.size_bytes = size->number();
-  done.link = text_in(row, "kind") == to_string(EntryKind::symlink);
+  const std::string kind = text_in(row, "kind");
+  done.link = kind == to_string(EntryKind::symlink);
+  done.special = !done.link && kind != to_string(EntryKind::file) && text_in(row, "stream").empty();
+  const JsonValue* const partial = row.find("partial");
+  done.partial =
+      partial != nullptr && partial->kind() == JsonValue::Kind::boolean && partial->boolean();
   return done;
 }
 

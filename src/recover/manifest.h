@@ -13,6 +13,7 @@
 
 #include "lantern/context.h"
 #include "lantern/file_system.h"
+#include "lantern/recover/content_check.h"
 #include "recover/destination.h"
 
 namespace lantern {
@@ -26,6 +27,7 @@ struct ManifestRow {
   std::string sha256;  // empty: none
   std::optional<double> intact;
   bool partial = false;
+  ContentCheck check;
   std::vector<Range> lost;
   std::vector<Range> doubtful;
   std::string written;  // relative to the destination; empty: nothing was
@@ -40,7 +42,8 @@ class Manifest {
     std::string written;
     std::uint64_t size_bytes = 0;
     bool link = false;
-    bool failed = false;
+    bool special = false;  // a device, a pipe or a socket
+    bool partial = false;
   };
 
   // Takes up a part file, or a finished document, of the same `job` (a line of JSON that names the

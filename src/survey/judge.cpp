@@ -258,6 +258,11 @@ class Judge {
           report_.next.push_back(*volume.next);
       }
     }
+    for (const SurveyVolume& volume : report_.volumes)
+      if (volume.machine_configs + volume.disk_images > 0)
+        report_.next.push_back(
+            {volume.deleted_of_machines > 0 ? Do::machines_deleted : Do::machines,
+             {volume.layer->address.print()}});
     // Nothing is known before all of it was read.
     if (std::all_of(report_.volumes.begin(), report_.volumes.end(),
                     [](const SurveyVolume& volume) { return volume.content == kZerosSeen; }))

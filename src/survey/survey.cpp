@@ -6,6 +6,7 @@
 #include <map>
 
 #include "lantern/error.h"
+#include "lantern/machines.h"
 #include "lantern/text.h"
 #include "survey/content.h"
 #include "survey/judge.h"
@@ -16,6 +17,13 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kMaxCounted = 500'000;
+
+void count_of_machines(SurveyVolume& volume, const Entry& entry) {
+  const MachineFileName name = machine_file_name(entry.path.back());
+  if (name == MachineFileName::no || entry.size_bytes == 0) return;
+  ++(name == MachineFileName::disk ? volume.disk_images : volume.machine_configs);
+  if (entry.state != EntryState::active) ++volume.deleted_of_machines;
+}
 
 void count(SurveyVolume& volume, const Context& context) {
   if (!volume.layer->file_system()) return;
@@ -30,6 +38,7 @@ void count(SurveyVolume& volume, const Context& context) {
     }
     if (seen % 4096 == 0) context.check_cancelled();
     const bool is_file = entry.kind == EntryKind::file;
+    if (is_file) count_of_machines(volume, entry);
     if (entry.state != EntryState::active) {
       ++volume.deleted;
       if (is_file && entry.intact == 1) ++volume.deleted_intact;

@@ -69,6 +69,9 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
     json.key("folders").value(volume.folders).key("deleted").value(volume.deleted);
     json.key("deleted_intact").value(volume.deleted_intact);
     json.key("incomplete").value(volume.incomplete);
+    json.key("machine_configs").value(volume.machine_configs);
+    json.key("disk_images").value(volume.disk_images);
+    json.key("deleted_of_machines").value(volume.deleted_of_machines);
     json.key("counted_all").value(volume.counted_all);
     json.key("likely_user_files").value(volume.likely_user_files).end_object();
   }

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 
+from exfat_lab import Mounted
 from lab import MIB, Workload, bad, check, nanoseconds, run, sha, text
 from share import share
 
@@ -24,24 +25,6 @@ CASES = {
     "32 KiB clusters": (["-c", "32K"], 64),
     "256 KiB clusters": (["-c", "256K"], 256),
 }
-
-
-class Mounted:
-    """The driver wants a device."""
-
-    def __init__(self, image):
-        self.image = image
-
-    def __enter__(self):
-        self.path = tempfile.mkdtemp(prefix="lantern_truth")
-        self.device = run("losetup", "-f", "--show", self.image).stdout.decode().strip()
-        run("mount.exfat-fuse", self.device, self.path)
-        return self.path
-
-    def __exit__(self, *_):
-        run("umount", self.path)
-        run("losetup", "-d", self.device)
-        os.rmdir(self.path)
 
 
 def fill(root, r):

@@ -186,6 +186,7 @@ class FatFileSystem final : public FileSystem {
       fill_intact(entry, seen, layout);
     }
     if (!seen.slot.deleted) return;
+    entry.name_incomplete = slot.end_known && !slot.long_name && !slot.first_known;
     const std::string name = !slot.end_known    ? "start of a long name whose end is lost"
                              : slot.long_name   ? "long name, its first character by checksum"
                              : slot.first_known ? "short name"

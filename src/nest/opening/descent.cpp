@@ -11,8 +11,8 @@
 #include "lantern/format/registry.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
+#include "nest/opening/entry_folder.h"
 #include "nest/opening/folder_disks.h"
-#include "nest/opening/folder_neighbours.h"
 #include "nest/opening/surroundings.h"
 #include "source/data_sectors.h"
 
@@ -72,8 +72,7 @@ class Descent {
     if (!target_.entry) return nullptr;
     const Entry& entry = *target_.entry;
     if (entry.kind == EntryKind::folder)
-      return folder_neighbours(target_.volume_layer().file_system(), entry.path,
-                               target_.volume_layer().address);
+      return EntryFolder::open(target_.volume, entry, entry.state != EntryState::active);
     return open_tar(open_entry(), name_members_of(entry_address()), context_);
   }
 
@@ -472,10 +471,8 @@ class Descent {
   }
 
   std::shared_ptr<const Neighbours> beside_entry() {
-    const Entry& entry = *target_.entry;
-    std::vector<std::string> folder(entry.path.begin(), entry.path.end() - 1);
-    return folder_neighbours(target_.volume_layer().file_system(), std::move(folder),
-                             target_.volume_layer().address);
+    const bool deleted = target_.entry->state != EntryState::active;
+    return EntryFolder::beside(target_.volume, *target_.entry, deleted);
   }
 
   SourcePtr open_entry() {

@@ -2,8 +2,10 @@
 // settings of several hypervisors, key=value lines, OVF (DSP0243).
 #pragma once
 
+#include <cstdint>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lantern/machines.h"
@@ -22,7 +24,17 @@ struct MachineConfig {
   std::vector<ConfigDisk> disks;
   std::vector<MachineSnapshot> snapshots;
   std::string saved_state;  // the file the configuration names, or empty
+  bool damaged = false;     // it breaks off, or holds what no text has
 };
+
+// A folder's usual name of a configuration by its ending, that of a backup copy off.
+bool may_be_config(std::string_view name);
+// What a backup copy's name ends in ("-prev", "~"); the rest is the name it is a copy of.
+std::string_view backup_ending(std::string_view name);
+
+constexpr std::uint64_t kMaxConfig = 4u << 20;  // bytes
+// Empty when the bytes are no such configuration.
+std::optional<MachineConfig> read_config(const ByteSource& file, const std::string& name);
 
 // Empty when `text` is no such configuration. `file_name` decides where the text alone does not.
 std::optional<MachineConfig> parse_machine_xml(const std::string& text);

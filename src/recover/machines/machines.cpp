@@ -3,265 +3,230 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <filesystem>
+#include <map>
 #include <set>
 
-#include "base/bytes.h"
 #include "container/chain.h"
-#include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
+#include "nest/opening/entry_folder.h"
 #include "nest/opening/evidence.h"
 #include "nest/opening/folder_disks.h"
-#include "recover/machines/config.h"
+#include "nest/opening/surroundings.h"
+#include "recover/machines/candidates.h"
+#include "recover/machines/machine_files.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kMaxText = 4u << 20;
 constexpr std::size_t kMaxMachines = 10'000;
-constexpr int kMaxDepth = 3;
+constexpr std::size_t kMaxFolders = 100'000;  // of this computer
+constexpr int kMaxDepth = 32;                 // folders of this computer, when they are searched
+constexpr int kMaxNear = 3;                   // and when a disk's own machine is looked for
+constexpr std::size_t kMaxImages = 1000;      // that are looked into
+constexpr int kMaxAbove = 2;                  // folders above a configuration's own
 
-bool ends_in(const std::string& name, std::string_view ending) {
-  return name.size() >= ending.size() &&
-         equal_ignoring_case(std::string_view(name).substr(name.size() - ending.size()), ending);
-}
-
-// What a backup copy's name ends in; the rest is the name it is a copy of.
-std::string_view backup_ending(const std::string& name) {
-  for (const std::string_view ending : {"-prev", "-tmp", "~", ".bak", ".old", ".backup"})
-    if (ends_in(name, ending)) return ending;
-  return {};
-}
-
-bool may_be_config(const std::string& name) {
-  const std::string plain = name.substr(0, name.size() - backup_ending(name).size());
-  for (const std::string_view ending : {".vbox", ".vmx", ".xml", ".ovf", ".pvs", ".conf"})
-    if (ends_in(plain, ending)) return true;
-  return false;
-}
-
-struct Found {
-  MachineConfig config;
-  std::string name;  // of the file
-  bool backup = false;
-};
-
-class FolderSearch {
+class Search {
  public:
-  FolderSearch(std::shared_ptr<const Neighbours> folder, std::string host_path, const Host& host,
-               const Session& session)
-      : folder_(std::move(folder)),
-        host_path_(std::move(host_path)),
-        host_(host),
-        session_(session),
-        context_(session.context()) {}
+  Search(MachineSearch search, const Host* host, const Session& session)
+      : search_(search), host_(host), session_(session), context_(session.context()) {}
 
-  void run(int depth, MachineFolder& result) {
-    names_ = folder_->names();
-    std::set<std::string> used;
-    for (const Found& found : configs()) {
-      if (result.machines.size() >= kMaxMachines) return;
+  // A folder of this computer or of an archive, and those below it.
+  void folder(const FolderOfMachines& where, int depth) {
+    context_.check_cancelled();
+    if (++folders_ > kMaxFolders) return;
+    for (FoundMachine& found : machines_of(where, host_, session_)) {
+      add_files(found, where, {}, context_);
+      add(std::move(found));
+    }
+    for (const std::string& name : disks_in(where.folder, context_)) {
+      const std::string place = where.folder->place(name);
+      if (used_.contains(place)) continue;
+      const auto file = where.folder->open(name);
+      if (file) loose_.push_back({place, *file, surroundings(name, where.folder, session_), {}});
+    }
+    if (depth >= (search_.images > 0 ? kMaxDepth : kMaxNear)) return;
+    for (const std::string& name : where.folder->folders()) {
+      FolderOfMachines below{where.folder->folder_of(name + "/."),
+                             where.host_path.empty() ? "" : where.host_path + "/" + name,
+                             {where.folder}};
+      for (const auto& above : where.above)
+        if (below.above.size() < kMaxAbove) below.above.push_back(above);
+      folder(below, depth + 1);
+    }
+  }
+
+  // A volume, or a folder in it.
+  void volume(const Target& target) {
+    const VolumePtr& volume = target.volume;
+    const MachineCandidates candidates = find_candidates(target, search_.deleted, context_);
+    const FileSystem& files = target.file_system();
+    std::set<std::string> configs;
+    std::map<std::string, std::vector<const Entry*>> by_folder;  // by the folder's id
+    for (const Entry& entry : candidates.configs) {
+      configs.insert(entry_address(*volume, entry).print());
+      by_folder[entry.parent].push_back(&entry);
+    }
+    for (const auto& [parent, entries] : by_folder) {
       context_.check_cancelled();
-      result.machines.push_back(machine_of(found, used));
+      const bool deleted = search_.deleted;
+      FolderOfMachines where{EntryFolder::beside(volume, *entries.front(), deleted), {}, {}};
+      auto above = std::static_pointer_cast<const EntryFolder>(where.folder)->parent();
+      for (int up = 0; up < kMaxAbove && above; ++up, above = above->parent())
+        where.above.push_back(above);
+      where.above.push_back(EntryFolder::open(volume, std::nullopt, deleted));
+      for (FoundMachine& found : machines_of(where, nullptr, session_)) {
+        propose(found.machine, candidates.images, target);
+        add_files(found, where, configs, context_);
+        add(std::move(found));
+      }
     }
-    for (const std::string& name : disks_in(folder_, context_))
-      if (!used.contains(folder_->place(name))) result.loose.push_back(folder_->place(name));
-    if (depth >= kMaxDepth) return;
-    for (const std::string& name : folder_->folders()) {
-      const auto below = folder_->folder_of(name + "/.");
-      const std::string path = host_path_.empty() ? std::string() : host_path_ + "/" + name;
-      FolderSearch(below, path, host_, session_).run(depth + 1, result);
+    for (const Entry& entry : candidates.images) {
+      const std::string place = entry_address(*volume, entry).print();
+      if (used_.contains(place)) continue;
+      const auto beside = EntryFolder::beside(volume, entry, search_.deleted);
+      Surroundings around = surroundings(entry.path.back(), beside, session_);
+      around.opening = {place};
+      loose_.push_back({place, files.open(entry).bytes, std::move(around), entry});
     }
+  }
+
+  // What no machine names, once all machines are known.
+  MachinesFound finish() {
+    std::set<std::string> below;
+    std::vector<LooseDisk> disks;
+    for (const Loose& loose : loose_) {
+      context_.check_cancelled();
+      if (used_.contains(loose.place)) continue;
+      const OpenedImage opened = open_image(loose.file, loose.around, context_);
+      for (const ChainLink& link : opened.container.chain) below.insert(link.place);
+      below.insert(opened.container.files.begin(), opened.container.files.end());
+      LooseDisk disk;
+      disk.address = loose.place;
+      disk.problem = opened.problem;
+      if (loose.entry) {
+        disk.state = loose.entry->state;
+        disk.intact = loose.entry->intact;
+      }
+      if (opened.container.flat) {
+        disk.format = opened.container.format;
+        disk.size_bytes = opened.container.flat->size();
+        disk.chain = opened.container.chain;
+        disk.snapshots = opened.container.versions;
+      }
+      disks.push_back(std::move(disk));
+    }
+    for (LooseDisk& disk : disks)
+      if (!below.contains(disk.address)) found_.loose.push_back(std::move(disk));
+    look_inside();
+    std::move(inside_.begin(), inside_.end(), std::back_inserter(found_.loose));
+    report_names();
+    return std::move(found_);
   }
 
  private:
-  // Backup copies count only where the configuration itself is gone.
-  std::vector<Found> configs() const {
-    std::vector<Found> found;
-    for (const bool backups : {false, true})
-      for (const std::string& name : names_) {
-        const std::string_view ending = backup_ending(name);
-        if (!may_be_config(name) || ending.empty() == backups) continue;
-        const std::string plain = name.substr(0, name.size() - ending.size());
-        const bool have = std::any_of(found.begin(), found.end(), [&](const Found& other) {
-          return backups && (other.name == plain || other.name.starts_with(plain));
-        });
-        if (have) continue;
-        if (auto config = read(name)) found.push_back({std::move(*config), name, backups});
-      }
-    return found;
-  }
-
-  std::optional<MachineConfig> read(const std::string& name) const {
-    const auto file = folder_->open(name);
-    if (!file || (*file)->size() == 0 || (*file)->size() > kMaxText) return std::nullopt;
-    Bytes bytes(static_cast<std::size_t>((*file)->size()));
-    (*file)->read(0, bytes);
-    const std::string text = text_of(bytes);
-    if (auto config = parse_machine_lines(text, name)) return config;
-    return parse_machine_xml(text);
-  }
-
-  Surroundings around() const {
+  struct Loose {
+    std::string place;
+    SourcePtr file;
     Surroundings around;
-    around.beside = folder_;
-    for (const std::string& path : session_.options().look_in)
-      around.look_in.push_back(host_neighbours(path, context_));
-    around.allow_devices = session_.options().allow_devices;
-    add_evidence(around);
-    return around;
+    std::optional<Entry> entry;  // in a volume
+  };
+
+  void add(FoundMachine found) {
+    used_.insert(found.needs.begin(), found.needs.end());
+    if (found_.machines.size() < kMaxMachines) found_.machines.push_back(std::move(found.machine));
   }
 
-  Machine machine_of(const Found& found, std::set<std::string>& used) const {
-    Machine machine;
-    machine.name = found.config.name.empty() ? found.name : found.config.name;
-    machine.config = folder_->place(found.name);
-    machine.kind = found.config.kind;
-    machine.backup = found.backup;
-    machine.snapshots = found.config.snapshots;
-    if (machine.snapshots.empty()) machine.snapshots = listed_snapshots(found.name);
-    for (const ConfigDisk& disk : found.config.disks)
-      machine.disks.push_back(disk_of(disk, machine, used));
-    find_state(found, machine);
-    const Context own = context_.at(machine.config);
-    if (machine.backup)
-      own.report(FindingCode::machine_backup, Severity::warning, {},
-                 "only a backup copy of the configuration is left", "it is read instead");
-    if (machine.state == MachineState::running)
-      own.report(
-          FindingCode::machine_running, Severity::warning, {},
-          fmt::format("\"{}\" runs: {}", for_terminal(machine.name), machine.state_evidence),
-          "switch it off before its disks are touched; what is read now may not fit together");
-    if (machine.state == MachineState::suspended)
-      own.report(FindingCode::machine_suspended, Severity::warning, {},
-                 fmt::format("\"{}\" is suspended: {}", for_terminal(machine.name),
-                             machine.state_evidence),
-                 "its disks can be read, without what its memory holds; nothing is written to them "
-                 "until it was resumed and shut down");
-    return machine;
-  }
-
-  MachineDisk disk_of(const ConfigDisk& wanted, const Machine& machine,
-                      std::set<std::string>& used) const {
-    MachineDisk disk;
-    disk.slot = wanted.slot;
-    disk.written = wanted.file;
-    const Surroundings near = around();
-    // A folder form is named by its folder.
-    auto file = find_file(wanted.file, near);
-    if (!file) file = find_file(wanted.file + "/DiskDescriptor.xml", near);
-    if (!file && !wanted.id.empty())
-      if (const auto same = find_by_identity(wanted.id, near)) disk.candidate = same->place;
-    if (!file) {
-      if (disk.candidate.empty()) disk.candidate = by_last_name(wanted.file);
-      disk.problem = "the reference leads nowhere";
-      context_.at(machine.config)
-          .report(FindingCode::machine_disk_missing, Severity::damage, {},
-                  fmt::format("the disk \"{}\" of \"{}\" is not where the machine says",
-                              for_terminal(wanted.file), for_terminal(machine.name)),
-                  disk.candidate.empty() ? "add its folder to the search folders"
-                                         : for_terminal(disk.candidate) + " matches it");
-      return disk;
+  // Images elsewhere on the volume, for a reference that leads nowhere: by identity, else by name.
+  void propose(Machine& machine, const std::vector<Entry>& images, const Target& target) const {
+    for (MachineDisk& disk : machine.disks) {
+      if (!disk.address.empty() || !disk.candidate.empty()) continue;
+      const std::string name = disk.written.substr(disk.written.find_last_of("/\\") + 1);
+      for (const Entry& image : images)
+        if (equal_ignoring_case(image.path.back(), name)) {
+          disk.candidate = entry_address(target.volume_layer(), image).print();
+          break;
+        }
     }
-    disk.place = file->place;
-    disk.why = file->why;
-    used.insert(file->place);
+  }
+
+  // What each image holds, and the machines in it.
+  void look_inside() {
+    if (search_.images == 0) return;
+    std::size_t looked = 0;
+    for (LooseDisk& disk : found_.loose) {
+      if (++looked > kMaxImages) return;
+      for (const Target& target : volumes_in(disk.address, disk.holds)) inside(target);
+    }
+    std::vector<std::string> of_machines;
+    for (const Machine& machine : found_.machines)
+      for (const MachineDisk& disk : machine.disks)
+        if (!disk.address.empty()) of_machines.push_back(disk.address);
+    for (const std::string& address : of_machines) {
+      if (++looked > kMaxImages) return;
+      std::vector<std::string> holds;
+      for (const Target& target : volumes_in(address, holds)) inside(target);
+    }
+  }
+
+  void inside(const Target& target) {
+    MachineSearch deeper = search_;
+    --deeper.images;
+    Search within(deeper, nullptr, session_);
+    within.volume(target);
+    MachinesFound found = within.finish();
+    std::move(found.machines.begin(), found.machines.end(), std::back_inserter(found_.machines));
+    std::move(found.loose.begin(), found.loose.end(), std::back_inserter(inside_));
+  }
+
+  std::vector<Target> volumes_in(const std::string& address,
+                                 std::vector<std::string>& holds) const {
+    std::vector<Target> targets;
+    Context quiet = context_;
+    quiet.findings = std::make_shared<FindingSink>();
     try {
-      Surroundings its = file->around;
-      its.opening = {file->place};
-      const Container container = open_container(file->file, its, context_.at(file->place));
-      disk.format = container.format;
-      disk.disk_bytes = container.flat->size();
-      disk.chain = container.chain;
-      for (const ChainLink& link : container.chain) used.insert(link.place);
-      used.insert(container.files.begin(), container.files.end());
+      const Target disk = session_.with(quiet).open_disk(Address::parse(address));
+      for (const VolumePtr& volume : disk.disk().volumes.all()) {
+        std::string what = content_of(*volume);
+        if (what.empty()) what = "unknown";
+        const auto& files = volume->file_system();
+        if (files && !files->facts().label.empty())
+          what += " \"" + for_terminal(files->facts().label) + "\"";
+        holds.push_back(fmt::format("volume {}: {}, {} bytes", volume->row.number, what,
+                                    volume->row.range.length));
+        if (!files) continue;
+        targets.push_back(disk);
+        targets.back().volume = volume;
+      }
     } catch (const Error& error) {
       if (error.code() == ErrorCode::stopped) throw;
-      disk.problem = error.what();
     }
-    return disk;
+    return targets;
   }
 
-  // A file of the folder that has the name without its ending: "disk.vdi" for "disk.vmdk".
-  std::string by_last_name(const std::string& written) const {
-    std::string last = written.substr(written.find_last_of("/\\") + 1);
-    const std::string stem = last.substr(0, last.rfind('.'));
-    for (const std::string& name : disks_in(folder_, context_))
-      if (!stem.empty() && equal_ignoring_case(name.substr(0, name.rfind('.')), stem))
-        return folder_->place(name);
-    return {};
-  }
-
-  // Snapshots in a list beside the configuration: "NAME.vmsd".
-  std::vector<MachineSnapshot> listed_snapshots(const std::string& config) const {
-    std::vector<MachineSnapshot> snapshots;
-    const auto file = folder_->open(config.substr(0, config.rfind('.')) + ".vmsd");
-    if (!file || (*file)->size() > kMaxText) return snapshots;
-    Bytes bytes(static_cast<std::size_t>((*file)->size()));
-    (*file)->read(0, bytes);
-    const std::string text = text_of(bytes);
-    constexpr std::size_t kMaxListed = 1000;
-    for (std::size_t i = 0; i < kMaxListed; ++i) {
-      const auto value = [&](const std::string& key) {
-        const std::string start = fmt::format("snapshot{}.{} = \"", i, key);
-        const std::size_t at = text.find(start);
-        if (at == std::string::npos) return std::string();
-        const std::size_t from = at + start.size();
-        return text.substr(from, text.find('"', from) - from);
-      };
-      if (value("uid").empty() && value("displayName").empty()) break;
-      snapshots.push_back({value("uid"), value("displayName"), {}});
-    }
-    return snapshots;
-  }
-
-  void find_state(const Found& found, Machine& machine) const {
-    for (const MachineDisk& disk : machine.disks) {
-      if (host_path_.empty() || disk.place.empty()) continue;
-      for (const Holder& holder : host_.holders(disk.place))
-        if (holder.writing)
-          return set(machine, MachineState::running,
-                     fmt::format("{} is held open for writing by {} (process {})", disk.place,
-                                 holder.name, holder.process));
-      if (const auto lock = host_.lock_on(disk.place))
-        return set(machine, MachineState::running,
-                   fmt::format("{} is locked by {}", disk.place, *lock));
-    }
-    if (const auto locks = lock_files(*folder_, {}, !host_path_.empty(), context_);
-        !locks.empty()) {
-      machine.by_lock_file = true;
-      return set(machine, MachineState::running,
-                 locks.front() + "; if the machine crashed it may be a leftover");
-    }
-    if (!found.config.saved_state.empty()) {
-      const bool here = find_file(found.config.saved_state, around()).has_value();
-      return set(
-          machine, MachineState::suspended,
-          fmt::format("the configuration names the saved state {}{}",
-                      for_terminal(found.config.saved_state), here ? "" : ", which is not here"));
-    }
-    for (const std::string& name : names_) {
-      const bool own_save = equal_ignoring_case(name, machine.name + ".save");
-      for (const std::string_view ending : {".vmss", ".sav", ".vsv", ".vmrs", ".mem"})
-        if (ends_in(name, ending) || own_save)
-          return set(machine, MachineState::suspended,
-                     fmt::format("the saved state {} is beside it", folder_->place(name)));
+  void report_names() const {
+    std::map<std::string, const Machine*> names;
+    for (const Machine& machine : found_.machines) {
+      const auto [first, is_new] = names.emplace(machine.name, &machine);
+      if (!is_new)
+        context_.at(machine.config)
+            .report(FindingCode::machine_two_of_a_name, Severity::note, {},
+                    fmt::format("another machine is called \"{}\" too: {}",
+                                for_terminal(machine.name), for_terminal(first->second->config)),
+                    "each is listed by its own address");
     }
   }
 
-  static void set(Machine& machine, MachineState state, std::string evidence) {
-    machine.state = state;
-    machine.state_evidence = std::move(evidence);
-  }
-
-  std::shared_ptr<const Neighbours> folder_;
-  std::string host_path_;
-  const Host& host_;
+  MachineSearch search_;
+  const Host* host_;
   const Session& session_;
   const Context& context_;
-  std::vector<std::string> names_;
+  MachinesFound found_;
+  std::vector<Loose> loose_;
+  std::vector<LooseDisk> inside_;  // images
+  std::set<std::string> used_;
+  std::size_t folders_ = 0;
 };
 
 }  // namespace
@@ -278,15 +243,52 @@ std::string_view to_string(MachineState state) {
   return {};
 }
 
-MachineFolder find_machines(const std::shared_ptr<const Neighbours>& folder,
+MachinesFound find_machines(const std::shared_ptr<const Neighbours>& folder,
                             const std::string& host_path, const Host& host,
                             const Session& session) {
   if (!folder)
     throw Error(ErrorCode::usage, host_path, std::nullopt, "no folder is given",
                 "open one with Session::open_folder");
-  MachineFolder result;
-  FolderSearch(folder, host_path, host, session).run(0, result);
-  return result;
+  Search search({false, 0}, &host, session);
+  search.folder({folder, host_path, {}}, 0);
+  return search.finish();
+}
+
+MachinesFound find_machines(const Address& address, const MachineSearch& wanted,
+                            const Session& session) {
+  Search search(wanted, session.options().host.get(), session);
+  std::error_code error;
+  const bool of_host = address.steps.empty() && std::filesystem::is_directory(address.first, error);
+  if (of_host) {
+    search.folder({session.open_folder(address), address.first, {}}, 0);
+    return search.finish();
+  }
+  if (const auto archive = address.steps.empty() ? session.open_folder(address) : nullptr) {
+    search.folder({archive, {}, {}}, 0);
+    return search.finish();
+  }
+  const Target target = session.open(address);
+  if (target.entry && target.entry->kind == EntryKind::folder) {
+    search.volume(target);
+    return search.finish();
+  }
+  const Target opened = target.volume ? target : session.open_disk(address);
+  if (opened.volume) {
+    search.volume(session.open_volume(address));
+    return search.finish();
+  }
+  bool any = false;
+  for (const VolumePtr& volume : opened.disk().volumes.all()) {
+    if (!volume->file_system()) continue;
+    any = true;
+    Target one = opened;
+    one.volume = volume;
+    search.volume(one);
+  }
+  if (!any)
+    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
+                "has no file system that can be read", {Do::survey, " shows what is there"});
+  return search.finish();
 }
 
 }  // namespace lantern

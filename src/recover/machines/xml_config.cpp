@@ -147,22 +147,29 @@ MachineConfig controller_settings(const pugi::xml_node& root) {
   return config;
 }
 
+std::optional<MachineConfig> settings_of(const pugi::xml_node& root) {
+  const std::string_view name = local_name(root);
+  if (child(root, "Machine") && !attribute(child(root, "Machine"), "uuid").empty())
+    return registry_settings(root);
+  if (name == "domain" && child(root, "devices")) return domain_settings(root);
+  if (name == "domstatus") return domain_settings(child(root, "domain"));
+  if (name == "Envelope" && child(root, "References")) return envelope(root);
+  if (child(root, "Identification") && child(root, "Hardware")) return desktop_settings(root);
+  if (name == "configuration" && child(root, "properties")) return controller_settings(root);
+  return std::nullopt;
+}
+
 }  // namespace
 
 std::optional<MachineConfig> parse_machine_xml(const std::string& text) {
   pugi::xml_document document;
   // What stands before a break is used: a damaged configuration is better than none.
-  document.load_buffer(text.data(), text.size());
-  for (const pugi::xml_node& root : document.children()) {
-    const std::string_view name = local_name(root);
-    if (child(root, "Machine") && !attribute(child(root, "Machine"), "uuid").empty())
-      return registry_settings(root);
-    if (name == "domain" && child(root, "devices")) return domain_settings(root);
-    if (name == "domstatus") return domain_settings(child(root, "domain"));
-    if (name == "Envelope" && child(root, "References")) return envelope(root);
-    if (child(root, "Identification") && child(root, "Hardware")) return desktop_settings(root);
-    if (name == "configuration" && child(root, "properties")) return controller_settings(root);
-  }
+  const bool whole = document.load_buffer(text.data(), text.size());
+  for (const pugi::xml_node& root : document.children())
+    if (auto config = settings_of(root)) {
+      config->damaged = !whole;
+      return config;
+    }
   return std::nullopt;
 }
 

@@ -107,12 +107,12 @@ class Guards {
     const fs::path folder = fs::path(path).parent_path();
     std::error_code error;
     if (!fs::is_regular_file(path, error) || !how_.host) return;
-    const MachineFolder found = find_machines(host_neighbours(folder.string(), context_),
+    const MachinesFound found = find_machines(host_neighbours(folder.string(), context_),
                                               folder.string(), *how_.host, session_);
     for (const Machine& machine : found.machines) {
       const bool names =
           std::any_of(machine.disks.begin(), machine.disks.end(), [&](const MachineDisk& disk) {
-            if (full_path(disk.place) == path) return true;
+            if (full_path(disk.address) == path) return true;
             return std::any_of(disk.chain.begin(), disk.chain.end(), [&](const ChainLink& link) {
               return full_path(link.place) == path;
             });

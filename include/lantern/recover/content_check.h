@@ -1,0 +1,64 @@
+// Content check: whether the bytes of a file hold together, by what its own format keeps: checksums
+// that cover every byte, or tables and lengths that must fit.
+//
+//   const ContentCheck check = check_content(*content.bytes, context);
+//   if (check.verified) ...
+//
+// Thread-safety: may be called from any thread.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "lantern/byte_source.h"
+#include "lantern/container.h"
+#include "lantern/context.h"
+#include "lantern/nest/target.h"
+
+namespace lantern {
+
+enum class StructureState {
+  unknown,       // of no kind that is checked
+  complete,      // the format's own tables and lengths fit, to its end
+  cut,           // fits as far as it goes, and ends before its end
+  contradictory  // what one part says, another does not bear out
+};
+std::string_view to_string(StructureState structure);
+
+struct ContentCheck {
+  std::string kind;  // "zip", "png", "qcow2", ... as content_kind_words has them; empty: not known
+  // Checksums, or an equivalent, cover every byte and hold.
+  bool verified = false;
+  StructureState structure = StructureState::unknown;
+  std::uint64_t length_bytes = 0;       // the true end, when the structure is complete
+  std::optional<std::uint64_t> breaks;  // byte where it stops making sense
+  std::string why;                      // what holds, or what does not, in words
+};
+
+// A file by its content alone. Bytes that cannot be read count as damage. Reads each byte a few
+// times at most and keeps little of it. Throws Error{stopped}.
+ContentCheck check_content(const ByteSource& bytes, const Context& context);
+
+// The same, and virtual disks too: their tables, the files they lie on, and the file systems inside
+// with their journals. `around`: what may be opened beside it.
+ContentCheck check_content(const SourcePtr& bytes, const Surroundings& around,
+                           const Context& context);
+
+// A file that is known to be a disk image, a raw one too.
+ContentCheck check_image(const SourcePtr& bytes, const Surroundings& around,
+                         const Context& context);
+
+// The content of a file in the target's volume, a virtual disk with what lies beside it. Of what
+// has no content, or is encrypted, nothing is known.
+ContentCheck check_entry(const Target& target, const Entry& entry, const Context& context);
+
+// Whether check_entry can tell anything, by the first bytes of the file.
+bool is_checked(const Target& target, const Entry& entry);
+
+// Kinds that check_content knows, in the order of their names.
+const std::vector<std::string_view>& checked_kinds();
+
+}  // namespace lantern

@@ -1,0 +1,174 @@
+#include "lantern/recover/content_check.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/content_kind.h"
+#include "lantern/error.h"
+#include "lantern/format/registry.h"
+#include "lantern/machines.h"
+#include "lantern/nest/session.h"
+#include "nest/opening/entry_folder.h"
+#include "recover/kinds/kinds.h"
+#include "recover/machines/machine_folder.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kMaxEntries = 200'000;  // of the file systems in a virtual disk
+
+std::string_view kind_by_start(const ByteSource& bytes) {
+  std::array<std::byte, kKindBytes> start{};
+  const ReadResult got = bytes.read(0, start);
+  return content_kind(ByteView(start).first(got.length));
+}
+
+const kinds::Kind* find_kind(std::string_view name) {
+  const auto& all = kinds::all();
+  const auto found = std::find_if(all.begin(), all.end(),
+                                  [&](const kinds::Kind& kind) { return kind.name == name; });
+  return found == all.end() ? nullptr : &*found;
+}
+
+// What the file systems of a disk say of themselves: each is opened, and its folders are walked.
+// Empty: nothing is wrong.
+std::string wrong_inside(const DiskLayer& disk, const FindingSink& findings, bool& any) {
+  for (const VolumePtr& volume : disk.volumes.all()) {
+    const auto& files = volume->file_system();
+    if (!files) continue;
+    any = true;
+    std::uint64_t seen = 0;
+    files->walk(
+        {}, [&](const Entry&) { return ++seen < kMaxEntries ? WalkStep::go_on : WalkStep::stop; });
+    files->used_bytes();
+  }
+  for (const FindingGroup& group : findings.groups())
+    if (group.severity == Severity::damage) return group.findings.front().message;
+  return {};
+}
+
+// By its first bytes, or by a name of those that are known by their last ones alone.
+bool may_be_image(const ByteSource& bytes, std::string_view name) {
+  std::array<std::byte, 512> start{};
+  if (bytes.read(0, start).length < start.size()) return false;
+  bool marked = false;
+  known_formats().marks_of(start.data(), [&](const Format& format) {
+    marked = marked || format.kind == FormatKind::container;
+  });
+  return marked || machine_file_name(name) == MachineFileName::disk;
+}
+
+}  // namespace
+
+std::string_view to_string(StructureState structure) {
+  switch (structure) {
+    case StructureState::unknown:
+      return "unknown";
+    case StructureState::complete:
+      return "complete";
+    case StructureState::cut:
+      return "cut";
+    case StructureState::contradictory:
+      return "contradictory";
+  }
+  return {};
+}
+
+ContentCheck check_content(const ByteSource& bytes, const Context& context) {
+  ContentCheck check;
+  const kinds::Kind* const kind = find_kind(kind_by_start(bytes));
+  if (kind == nullptr) return check;
+  check.kind = kind->name;
+  kinds::KindReader file(bytes, context);
+  try {
+    const kinds::Held held = kind->check(file);
+    check.structure = StructureState::complete;
+    check.length_bytes = held.length_bytes;
+    // Bytes behind its end are covered by nothing.
+    check.verified = held.verified && held.length_bytes == bytes.size();
+    check.why = held.why;
+  } catch (const kinds::Break& met) {
+    check.structure = met.structure;
+    check.breaks = met.at;
+    check.why = fmt::format("byte {}: {}", met.at, met.why);
+  }
+  return check;
+}
+
+ContentCheck check_content(const SourcePtr& bytes, const Surroundings& around,
+                           const Context& context) {
+  if (may_be_image(*bytes, around.name)) return check_image(bytes, around, context);
+  return check_content(*bytes, context);
+}
+
+bool is_checked(const Target& target, const Entry& entry) {
+  if (entry.kind != EntryKind::file || entry.size_bytes == 0) return false;
+  try {
+    const SourcePtr bytes = target.file_system().open(entry).bytes;
+    return find_kind(kind_by_start(*bytes)) != nullptr || may_be_image(*bytes, entry.path.back());
+  } catch (const Error& error) {
+    if (error.code() != ErrorCode::unsupported) throw;
+    return false;
+  }
+}
+
+ContentCheck check_entry(const Target& target, const Entry& entry, const Context& context) {
+  if (entry.kind != EntryKind::file || entry.size_bytes == 0) return {};
+  try {
+    const SourcePtr bytes = target.file_system().open(entry).bytes;
+    if (!may_be_image(*bytes, entry.path.back())) return check_content(*bytes, context);
+    Surroundings around;
+    around.name = entry.path.back();
+    around.beside = EntryFolder::beside(target.volume, entry, entry.state != EntryState::active);
+    return check_image(bytes, around, context);
+  } catch (const Error& error) {
+    if (error.code() != ErrorCode::unsupported) throw;
+    return {};
+  }
+}
+
+ContentCheck check_image(const SourcePtr& bytes, const Surroundings& around,
+                         const Context& context) {
+  ContentCheck check;
+  check.length_bytes = bytes->size();
+  const OpenedImage opened = open_image(bytes, around, context);
+  if (!opened.container.flat || !opened.problem.empty()) {
+    check.structure =
+        opened.container.flat ? StructureState::contradictory : StructureState::unknown;
+    check.why = opened.problem;
+    return check;
+  }
+  check.kind = opened.container.format;
+  Context quiet = context;
+  quiet.findings = std::make_shared<FindingSink>();
+  bool any = false;
+  try {
+    const DiskPtr disk = Session({}, quiet).open_bytes(bytes, Address{"content", {}}, around);
+    check.why = wrong_inside(*disk, *quiet.findings, any);
+  } catch (const Error& error) {
+    if (error.code() == ErrorCode::stopped) throw;
+    check.why = error.what();
+  }
+  const bool raw = check.kind == "raw";
+  check.structure = !check.why.empty() ? StructureState::contradictory
+                    : raw && !any      ? StructureState::unknown
+                                       : StructureState::complete;
+  if (check.why.empty())
+    check.why = any   ? "its tables fit, and the file systems in it"
+                : raw ? "no file system was found in it"
+                      : "its tables fit; no file system was found in it";
+  return check;
+}
+
+const std::vector<std::string_view>& checked_kinds() {
+  static const std::vector<std::string_view> names = [] {
+    std::vector<std::string_view> all;
+    for (const kinds::Kind& kind : kinds::all()) all.push_back(kind.name);
+    return all;
+  }();
+  return names;
+}
+
+}  // namespace lantern

@@ -1,0 +1,145 @@
+#include <algorithm>
+#include <array>
+
+#include "recover/kinds/kinds.h"
+
+namespace lantern::kinds {
+namespace {
+
+constexpr std::array<std::uint8_t, 256> kTable8 = [] {
+  std::array<std::uint8_t, 256> table{};
+  for (unsigned i = 0; i < table.size(); ++i) {
+    unsigned sum = i;
+    for (int bit = 0; bit < 8; ++bit) sum = (sum << 1) ^ ((sum & 0x80u) != 0 ? 0x107u : 0);
+    table[i] = static_cast<std::uint8_t>(sum);
+  }
+  return table;
+}();
+
+constexpr std::array<std::uint16_t, 256> kTable16 = [] {
+  std::array<std::uint16_t, 256> table{};
+  for (unsigned i = 0; i < table.size(); ++i) {
+    unsigned sum = i << 8;
+    for (int bit = 0; bit < 8; ++bit) sum = (sum << 1) ^ ((sum & 0x8000u) != 0 ? 0x18005u : 0);
+    table[i] = static_cast<std::uint16_t>(sum);
+  }
+  return table;
+}();
+
+constexpr std::size_t kMaxHeader = 16;
+
+struct Frame {
+  std::size_t header_bytes = 0;  // 0: none begins here
+  std::uint64_t number = 0;      // of the frame, or of its first sample
+  std::uint64_t samples = 0;
+  bool by_sample = false;
+};
+
+// A number as UTF-8 has them, to 36 bits.
+bool take_number(ByteView bytes, std::size_t& at, std::uint64_t& number) {
+  const unsigned first = std::to_integer<unsigned>(bytes[at++]);
+  unsigned more = 0;
+  while (more < 7 && (first & (0x80u >> more)) != 0) ++more;
+  if (more == 1 || more > 7) return false;
+  number = more == 0 ? first : first & (0x7Fu >> more);
+  for (unsigned i = 1; i < more; ++i) {
+    if (at >= bytes.size()) return false;
+    const unsigned next = std::to_integer<unsigned>(bytes[at++]);
+    if ((next & 0xC0u) != 0x80) return false;
+    number = number << 6 | (next & 0x3Fu);
+  }
+  return true;
+}
+
+Frame frame_at(ByteView bytes) {
+  Frame frame;
+  if (bytes.size() < kMaxHeader) return frame;
+  if (bytes[0] != std::byte{0xFF} || (bytes[1] & std::byte{0xFE}) != std::byte{0xF8}) return frame;
+  frame.by_sample = (bytes[1] & std::byte{1}) != std::byte{0};
+  const unsigned sizes = std::to_integer<unsigned>(bytes[2]);
+  const unsigned block = sizes >> 4, rate = sizes & 15u;
+  if (block == 0 || rate == 15) return frame;
+  std::size_t at = 4;
+  if (!take_number(bytes, at, frame.number)) return frame;
+  if (block == 1) frame.samples = 192;
+  if (block >= 2 && block <= 5) frame.samples = std::uint64_t{576} << (block - 2);
+  if (block >= 8) frame.samples = std::uint64_t{256} << (block - 8);
+  if (block == 6) frame.samples = std::to_integer<std::uint64_t>(bytes[at++]) + 1;
+  if (block == 7) {
+    frame.samples = std::uint64_t{lantern::be16(bytes, at)} + 1;
+    at += 2;
+  }
+  if (rate == 12) ++at;
+  if (rate == 13 || rate == 14) at += 2;
+  unsigned sum = 0;
+  for (std::size_t i = 0; i < at; ++i) sum = kTable8[sum ^ std::to_integer<unsigned>(bytes[i])];
+  if (sum != std::to_integer<unsigned>(bytes[at])) return frame;
+  frame.header_bytes = at + 1;
+  return frame;
+}
+
+// The byte behind the frame at `at`: where its checksum is right and the next one or the end is.
+std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, std::size_t max_frame) {
+  constexpr std::size_t kPiece = 32u << 10;
+  unsigned sum = 0;
+  for (std::uint64_t from = at; from < file.size();) {
+    const auto length =
+        static_cast<std::size_t>(std::min<std::uint64_t>(kPiece + kMaxHeader, file.size() - from));
+    const std::size_t whole = length > kMaxHeader ? length - kMaxHeader : 0;
+    const ByteView piece = file.view(from, length);
+    const bool last = from + length == file.size();
+    for (std::size_t i = 0; i < (last ? length : whole); ++i) {
+      if (from + i > at + 2 && sum == 0 && frame_at(piece.subspan(i)).header_bytes > 0)
+        return from + i;
+      sum = (sum << 8 & 0xFFFFu) ^ kTable16[(sum >> 8) ^ std::to_integer<unsigned>(piece[i])];
+    }
+    if (last) {
+      if (sum == 0) return file.size();
+      break;
+    }
+    from += whole;
+    if (from - at > max_frame) file.broken(at, "a frame's checksum is wrong");
+  }
+  file.broken(at, "a frame's checksum is wrong, or its end is missing");
+}
+
+}  // namespace
+
+Held check_flac(KindReader& file) {
+  constexpr std::size_t kMaxFrame = 16u << 20;
+  std::uint64_t at = 4;
+  std::uint64_t samples = 0, block = 0;
+  for (bool last = false, first = true; !last; first = false) {
+    const unsigned type = file.byte(at);
+    const std::uint64_t length = file.be32(at) & 0xFFFFFFu;
+    last = (type & 0x80u) != 0;
+    if (first != ((type & 0x7Fu) == 0)) file.broken(at, "its first block is not its description");
+    if (first) {
+      block = file.be16(at + 4);
+      samples = file.be64(at + 4 + 10) & 0xFFFFFFFFFull;
+    }
+    at += 4 + length;
+    if (!file.has(at, 0)) file.cut(file.size(), "it ends before its sound");
+  }
+  std::uint64_t number = 0, heard = 0;
+  while (at < file.size()) {
+    file.check_cancelled();
+    const auto length = static_cast<std::size_t>(std::min<std::uint64_t>(64, file.size() - at));
+    const Frame frame = frame_at(file.view(at, length));
+    if (frame.header_bytes == 0) {
+      if (heard == samples && samples > 0)
+        return {false, at, "the checksum of every frame is right; other bytes follow"};
+      file.broken(at, "no frame begins where one should");
+    }
+    if (frame.number != (frame.by_sample ? heard : number))
+      file.broken(at, "a frame is missing before it");
+    ++number;
+    heard += frame.samples;
+    at = end_of_frame(file, at, kMaxFrame);
+  }
+  if (heard < samples) file.cut(at, "its last frames are missing");
+  if (heard > samples && samples != 0) file.broken(at, "it has more sound than it says");
+  return {samples != 0 && block != 0, at, "the checksum of every frame is right"};
+}
+
+}  // namespace lantern::kinds

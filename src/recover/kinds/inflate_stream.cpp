@@ -1,0 +1,63 @@
+#include "recover/kinds/inflate_stream.h"
+
+#include <libdeflate.h>
+#include <zlib.h>
+
+#include <algorithm>
+#include <vector>
+
+namespace lantern::kinds {
+namespace {
+
+class Inflater {
+ public:
+  Inflater() { ready_ = ::inflateInit2(&stream, -MAX_WBITS) == Z_OK; }
+  ~Inflater() {
+    if (ready_) ::inflateEnd(&stream);
+  }
+  Inflater(const Inflater&) = delete;
+  Inflater& operator=(const Inflater&) = delete;
+  bool ready() const { return ready_; }
+
+  z_stream stream{};
+
+ private:
+  bool ready_ = false;
+};
+
+}  // namespace
+
+Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length) {
+  constexpr std::uint64_t kPiece = 64u << 10;
+  Inflated got;
+  Inflater inflater;
+  if (!inflater.ready()) file.broken(at, "it cannot be unpacked here");
+  std::vector<std::byte> out(4 * kPiece);
+  const std::uint64_t end = at + std::min(length, file.size() - std::min(at, file.size()));
+  while (at < end) {
+    const ByteView piece = file.view(at, static_cast<std::size_t>(std::min(kPiece, end - at)));
+    // zlib takes what it does not change as if it might.
+    inflater.stream.next_in = const_cast<Bytef*>(reinterpret_cast<const Bytef*>(piece.data()));
+    inflater.stream.avail_in = static_cast<uInt>(piece.size());
+    int state = Z_OK;
+    do {
+      file.check_cancelled();
+      inflater.stream.next_out = reinterpret_cast<Bytef*>(out.data());
+      inflater.stream.avail_out = static_cast<uInt>(out.size());
+      state = ::inflate(&inflater.stream, Z_NO_FLUSH);
+      const std::size_t made = out.size() - inflater.stream.avail_out;
+      got.crc32 = libdeflate_crc32(got.crc32, out.data(), made);
+      got.length += made;
+      if (state != Z_OK && state != Z_STREAM_END && state != Z_BUF_ERROR)
+        file.broken(at + piece.size() - inflater.stream.avail_in, "its packed bytes make no sense");
+    } while (state == Z_OK && (inflater.stream.avail_in > 0 || inflater.stream.avail_out == 0));
+    at += piece.size() - inflater.stream.avail_in;
+    if (state == Z_STREAM_END) {
+      got.end = at;
+      return got;
+    }
+  }
+  file.cut(at, "its packed bytes end before their end");
+}
+
+}  // namespace lantern::kinds

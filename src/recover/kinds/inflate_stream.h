@@ -1,0 +1,21 @@
+// Deflate (RFC 1951) of unknown length, unpacked and let go: its end, its length and its CRC32.
+//
+// Thread-safety: as the reader.
+#pragma once
+
+#include <cstdint>
+
+#include "recover/kinds/kind_reader.h"
+
+namespace lantern::kinds {
+
+struct Inflated {
+  std::uint64_t end = 0;     // byte of the file behind the last one used
+  std::uint64_t length = 0;  // of what came out
+  std::uint32_t crc32 = 0;
+};
+
+// Throws Break.
+Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length);
+
+}  // namespace lantern::kinds

@@ -1,0 +1,169 @@
+#include <algorithm>
+
+#include "recover/kinds/inflate_stream.h"
+#include "recover/kinds/kinds.h"
+
+#include <libdeflate.h>
+
+namespace lantern::kinds {
+namespace {
+
+constexpr std::string_view kLocal("PK\3\4", 4), kCentral("PK\1\2", 4), kEnd("PK\5\6", 4),
+    kDescriptor("PK\7\10", 4), kEnd64("PK\6\6", 4), kLocator64("PK\6\7", 4);
+constexpr std::uint64_t kEndBytes = 22, kLocalBytes = 30, kCentralBytes = 46;
+constexpr std::uint32_t kSee64 = 0xFFFFFFFF;
+constexpr unsigned kEncrypted = 1, kSizesFollow = 8;
+
+struct Directory {
+  std::uint64_t at = 0, length = 0, entries = 0;
+  std::uint64_t end_at = 0;  // of the records that close it: their first byte
+  std::uint64_t file_end = 0;
+};
+
+struct Member {
+  std::uint64_t local = 0, packed = 0, unpacked = 0;
+  std::uint32_t crc32 = 0;
+  unsigned flags = 0, method = 0, version = 0, time = 0, date = 0;
+  std::string name;
+};
+
+std::optional<Directory> find_directory(KindReader& file) {
+  constexpr std::uint64_t kMaxComment = 65535;
+  if (file.size() < kEndBytes) return std::nullopt;
+  const std::uint64_t last = file.size() - kEndBytes;
+  const std::uint64_t first = last - std::min(last, kMaxComment);
+  for (std::uint64_t at = last;; --at) {
+    if (file.starts(at, kEnd) && at + kEndBytes + file.le16(at + 20) == file.size()) {
+      Directory found{file.le32(at + 16), file.le32(at + 12), file.le16(at + 10), at, file.size()};
+      const bool large = found.at == kSee64 || found.length == kSee64 || found.entries == 0xFFFF;
+      if (large && at >= 20 && file.starts(at - 20, kLocator64)) {
+        const std::uint64_t end64 = file.le64(at - 20 + 8);
+        if (!file.starts(end64, kEnd64)) file.broken(at - 20, "it points to no directory");
+        found = {file.le64(end64 + 48), file.le64(end64 + 40), file.le64(end64 + 32), end64,
+                 file.size()};
+      }
+      return found;
+    }
+    if (at == first) return std::nullopt;
+  }
+}
+
+// Where the sizes of a large member are: a further field of its entry in the directory.
+void read_sizes64(KindReader& file, std::uint64_t at, std::uint64_t end, Member& member) {
+  while (at + 4 <= end) {
+    const unsigned id = file.le16(at), length = file.le16(at + 2);
+    if (at + 4 + length > end) file.broken(at, "a further field is longer than its entry");
+    std::uint64_t value = at + 4;
+    if (id == 1)
+      for (std::uint64_t* const field : {&member.unpacked, &member.packed, &member.local})
+        if (*field == kSee64 && value + 8 <= at + 4 + length) {
+          *field = file.le64(value);
+          value += 8;
+        }
+    at += 4 + length;
+  }
+}
+
+std::string text_at(KindReader& file, std::uint64_t at, std::size_t length) {
+  return text_of(file.view(at, length));
+}
+
+Member member_at(KindReader& file, std::uint64_t& at) {
+  if (!file.starts(at, kCentral)) file.broken(at, "its directory breaks off");
+  Member member;
+  member.version = file.le16(at + 6);
+  member.flags = file.le16(at + 8);
+  member.method = file.le16(at + 10);
+  member.time = file.le16(at + 12);
+  member.date = file.le16(at + 14);
+  member.crc32 = file.le32(at + 16);
+  member.packed = file.le32(at + 20);
+  member.unpacked = file.le32(at + 24);
+  member.local = file.le32(at + 42);
+  const std::uint64_t name = file.le16(at + 28), more = file.le16(at + 30),
+                      comment = file.le16(at + 32);
+  member.name = text_at(file, at + kCentralBytes, static_cast<std::size_t>(name));
+  read_sizes64(file, at + kCentralBytes + name, at + kCentralBytes + name + more, member);
+  at += kCentralBytes + name + more + comment;
+  return member;
+}
+
+// Checks one member; the range of the file it takes.
+Range check_member(KindReader& file, const Member& member, bool& verified) {
+  const std::uint64_t at = member.local;
+  if (!file.starts(at, kLocal)) file.broken(at, "a member is not where its directory has it");
+  const unsigned flags = file.le16(at + 6);
+  const std::uint64_t name = file.le16(at + 26), more = file.le16(at + 28);
+  const bool follow = (flags & kSizesFollow) != 0;
+  if (flags != member.flags || file.le16(at + 8) != member.method ||
+      file.le16(at + 10) != member.time || file.le16(at + 12) != member.date ||
+      text_at(file, at + kLocalBytes, static_cast<std::size_t>(name)) != member.name ||
+      (!follow && file.le32(at + 14) != member.crc32))
+    file.broken(at, "a member's header and its directory differ");
+  Member unused;
+  read_sizes64(file, at + kLocalBytes + name, at + kLocalBytes + name + more, unused);
+  const std::uint64_t data = at + kLocalBytes + name + more;
+  if (!file.has(data, member.packed)) file.cut(file.size(), "a member ends before its end");
+  std::uint32_t sum = 0;
+  if ((flags & kEncrypted) != 0 || (member.method != 0 && member.method != 8)) {
+    verified = false;
+  } else if (member.method == 0) {
+    file.each(data, member.packed,
+              [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
+    if (member.packed != member.unpacked || sum != member.crc32)
+      file.broken(data, "a member's checksum is wrong");
+  } else {
+    const Inflated got = inflate_stream(file, data, member.packed);
+    if (got.end != data + member.packed || got.length != member.unpacked ||
+        got.crc32 != member.crc32)
+      file.broken(data, "a member's checksum is wrong");
+  }
+  std::uint64_t end = data + member.packed;
+  if (follow) {
+    const std::uint64_t mark = file.starts(end, kDescriptor) ? 4 : 0;
+    if (file.le32(end + mark) != member.crc32)
+      file.broken(end, "what follows a member differs from its directory");
+    // Its lengths are of 4 or of 8 bytes.
+    const bool large = file.has(end + mark, 20) && file.le64(end + mark + 4) == member.packed &&
+                       file.le64(end + mark + 12) == member.unpacked;
+    end += mark + (large ? 20 : 12);
+  }
+  return {at, end - at};
+}
+
+}  // namespace
+
+Held check_zip(KindReader& file) {
+  const auto directory = find_directory(file);
+  if (!directory) file.cut(file.size(), "it has no directory at its end");
+  if (!file.has(directory->at, directory->length) ||
+      directory->at + directory->length > directory->end_at)
+    file.broken(directory->end_at, "its directory is not where its end has it");
+  // Each entry takes so much of the file: no figure makes this list longer than that.
+  if (directory->entries > directory->length / kCentralBytes)
+    file.broken(directory->end_at, "its directory is too short for its entries");
+  std::vector<Range> taken;
+  bool verified = true;
+  std::uint64_t at = directory->at;
+  for (std::uint64_t i = 0; i < directory->entries; ++i) {
+    file.check_cancelled();
+    const Member member = member_at(file, at);
+    taken.push_back(check_member(file, member, verified));
+  }
+  if (at != directory->at + directory->length)
+    file.broken(at, "its directory has another length than its end says");
+  std::sort(taken.begin(), taken.end(),
+            [](const Range& a, const Range& b) { return a.offset < b.offset; });
+  std::uint64_t reached = 0;
+  for (const Range& range : taken) {
+    if (range.offset < reached) file.broken(range.offset, "two members overlap");
+    // Between members may be anything; what no checksum covers is not verified.
+    verified = verified && range.offset == reached;
+    reached = range.end();
+  }
+  verified = verified && reached == directory->at && at == directory->end_at;
+  return {verified, directory->file_end,
+          verified ? "the checksum of every member is right" : "its directory and members fit"};
+}
+
+}  // namespace lantern::kinds
