@@ -58,7 +58,7 @@ int parse_and_run(Job& job) {
       {"machines", add_machines}, {"list", add_list},       {"find", add_find},
       {"show", add_show},         {"extract", add_extract}, {"image", add_image},
       {"sector", add_sector},     {"compare", add_compare}, {"sweep", add_sweep},
-      {"repair", add_repair},     {"undo", add_undo},
+      {"verify", add_verify},     {"repair", add_repair},   {"undo", add_undo},
 #ifdef LANTERN_MOUNT
       {"mount", add_mount},       {"unmount", add_unmount},
 #endif

@@ -54,6 +54,7 @@ Run add_list(OptionParser& parser, Job& job);
 Run add_find(OptionParser& parser, Job& job);
 Run add_show(OptionParser& parser, Job& job);
 Run add_extract(OptionParser& parser, Job& job);
+Run add_verify(OptionParser& parser, Job& job);
 Run add_image(OptionParser& parser, Job& job);
 Run add_machines(OptionParser& parser, Job& job);
 Run add_sector(OptionParser& parser, Job& job);

@@ -77,13 +77,30 @@ std::string row_head(const RowOptions& options) {
       fmt::format("{:<8}{:>6}  {:>{}}  ", "STATE", "INTACT", "SIZE", size_width(options));
   if (options.form == RowForm::detailed)
     head += fmt::format("{:<9} {:>5} {:>11}  {:<19}  ", "MODE", "LINKS", "OWNER", "CREATED");
+  if (options.content) head += fmt::format("{:<13}  ", "CONTENT");
   head += fmt::format("{:<19}  ", "MODIFIED");
   if (options.ids) head += fmt::format("{:<18}", "ID");
   return head + (options.addresses ? fmt::format("{:<{}}  ADDRESS", "PATH", kPathWidth) : "PATH");
 }
 
+void with_check(const Target& target, const Entry& entry, bool verify, const Context& context,
+                const std::function<void(const Entry&, const ContentCheck&)>& use) {
+  if (!verify) return use(entry, {});
+  const ContentCheck check = check_entry(target, entry, context);
+  use(checked(entry, check), check);
+}
+
+void write_json(JsonWriter& json, const Target& target, const Entry& entry, bool verify,
+                const Context& context) {
+  with_check(target, entry, verify, context, [&](const Entry& known, const ContentCheck& check) {
+    write_json(json, target.volume_layer(), known, [&](JsonWriter& object) {
+      if (verify) write_json(object, check);
+    });
+  });
+}
+
 std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
-                const RowOptions& options) {
+                const RowOptions& options, const ContentCheck& check) {
   fmt::memory_buffer line;
   const auto out = std::back_inserter(line);
   const std::string kind = kind_text(entry);
@@ -97,6 +114,11 @@ std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& 
                    entry.owner ? mode_text(entry.owner->mode) : entry.attributes, entry.links,
                    entry.owner ? fmt::format("{}:{}", entry.owner->user, entry.owner->group) : "",
                    time_text(entry.created));
+  if (options.content)
+    fmt::format_to(out, "{:<13}  ",
+                   check.verified                               ? "verified"
+                   : check.structure == StructureState::unknown ? ""
+                                                                : to_string(check.structure));
   fmt::format_to(out, "{:<19}  ", time_text(entry.modified));
   if (options.ids) fmt::format_to(out, "{:<17} ", "@" + entry.id);
   const std::size_t indent = line.size();

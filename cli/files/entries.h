@@ -1,6 +1,7 @@
 // How entries look, as rows and as JSON: the same for every command that lists them.
 #pragma once
 
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -27,6 +28,7 @@ struct RowOptions {
   RowForm form = RowForm::plain;
   bool exact = false;  // sizes in bytes
   bool ids = false;
+  bool content = false;        // what a check of it says
   bool addresses = false;      // behind the paths
   bool names = false;          // of what is no folder only its own name
   std::size_t tree_depth = 0;  // names before where the tree begins
@@ -35,6 +37,14 @@ struct RowOptions {
 std::string row_head(const RowOptions& options);
 // A line without its end, in the colour of what it says; broken where the terminal is narrower.
 std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
-                const RowOptions& options);
+                const RowOptions& options, const ContentCheck& check = {});
+
+// Each entry goes through `use` as it is known after its content was checked, where that is asked
+// for.
+void with_check(const Target& target, const Entry& entry, bool verify, const Context& context,
+                const std::function<void(const Entry&, const ContentCheck&)>& use);
+// An entry as JSON, and its check where there was one.
+void write_json(JsonWriter& json, const Target& target, const Entry& entry, bool verify,
+                const Context& context);
 
 }  // namespace lantern::cli

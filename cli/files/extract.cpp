@@ -4,6 +4,7 @@
 #include <memory>
 #include <ostream>
 
+#include "cli/advice.h"
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/files/entries.h"
@@ -60,13 +61,19 @@ void print_estimate(const Job& job, const ExtractEstimate& sum, const Options& o
                        sum.clashes);
 }
 
-void print_summary(const Job& job, const ExtractSummary& done, const Options& options,
-                   const std::string& destination) {
+// Where the manifest does not lie beside its files.
+std::string folder_given(const Options& options, const std::string& destination) {
+  return options.manifest.empty() ? std::string() : " --folder " + for_shell(destination);
+}
+
+void print_summary(const Job& job, const ExtractSummary& done, const ReportFiles& report,
+                   const Options& options, const std::string& destination) {
   std::ostream& out = job.streams.out;
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("destination").value(destination);
     json.key("manifest").value(done.manifest).key("manifest_sha256").value(done.manifest_sha256);
+    json.key("report").value(report.page);
     json.key("files").value(done.files).key("size_bytes").value(done.bytes);
     json.key("deleted").value(done.deleted).key("verified").value(done.verified);
     json.key("partial").value(done.partial);
@@ -103,6 +110,7 @@ void print_summary(const Job& job, const ExtractSummary& done, const Options& op
        "whose owner or attributes could not all be set here: the manifest has them");
   line(done.failed, Meaning::damaged, "could not be written, the manifest says why");
   out << "manifest: " << for_terminal(done.manifest) << '\n';
+  out << "report:   " << for_terminal(report.page) << '\n';
 }
 
 std::string plain_id(const std::string& id) {
@@ -149,7 +157,13 @@ int extract_one(Job& job, const Options& options, const Target& target,
   }
   const ExtractSummary done = extraction.run();
   line->clear();
-  print_summary(job, done, options, destination);
+  ReportFiles report;
+  if (!done.manifest.empty())
+    report = report_extraction(
+        done.manifest,
+        command_for({Do::verify, {done.manifest}}) + folder_given(options, destination),
+        job.context);
+  print_summary(job, done, report, options, destination);
   const bool all_intact = done.partial == 0 && done.unrecoverable == 0 && done.failed == 0;
   const int code = done.stopped ? kStopped
                    : all_intact ? exit_for_findings(job)

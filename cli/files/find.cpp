@@ -26,6 +26,7 @@ struct Options {
   bool deleted_only = false;
   double min_intact = 0;
   bool unsorted = false;
+  bool verify = false;
   bool touches_unreadable = false;
   bool exact = false;
 };
@@ -89,14 +90,16 @@ int find_entries(Job& job, const Options& options) {
     for (const Target& target : targets)
       search(target, wanted, [&](const Entry& entry) {
         ++found;
-        use(target.volume_layer(), entry);
+        use(target, entry);
         return true;
       });
   };
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("entries").begin_array();
-    each([&](const VolumeLayer& volume, const Entry& entry) { write_json(json, volume, entry); });
+    each([&](const Target& target, const Entry& entry) {
+      write_json(json, target, entry, options.verify, job.context);
+    });
     json.end_array();
     findings_json(json, job);
     json.end_object();
@@ -104,9 +107,13 @@ int find_entries(Job& job, const Options& options) {
     RowOptions form;
     form.exact = options.exact;
     form.addresses = true;
-    each([&](const VolumeLayer& volume, const Entry& entry) {
+    form.content = options.verify;
+    each([&](const Target& target, const Entry& entry) {
       if (found == 1) out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
-      out << row(job.streams, volume, entry, form) << '\n';
+      with_check(target, entry, options.verify, job.context,
+                 [&](const Entry& known, const ContentCheck& check) {
+                   out << row(job.streams, target.volume_layer(), known, form, check) << '\n';
+                 });
     });
     out.flush();
     job.streams.err << found << " found\n";
@@ -140,6 +147,8 @@ Run add_find(OptionParser& parser, Job& job) {
       .between(0.0, 100.0);
   command.flag("--touches-unreadable", options->touches_unreadable,
                "only files that lost a part: of a copy of a failing disk what was not read");
+  command.flag("--verify", options->verify,
+               "read the contents, and check them by their own checksums and structure");
   command.flag("--unsorted", options->unsorted, "as the volumes store them, none held back");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.footer("Example: lantern find station.vdi --kind jpg --deleted --min-intact 50");

@@ -24,6 +24,7 @@ struct Options {
   bool detailed = false;
   bool tree = false;
   bool unsorted = false;
+  bool verify = false;
   bool all_volumes = false;
   std::string sort = "path";
   std::uint32_t depth = 0;
@@ -110,8 +111,9 @@ void print_json(const Job& job, const std::vector<Target>& targets, const Option
   targets.front().chosen.empty() ? json.null() : json.value(targets.front().chosen);
   json.key("entries").begin_array();
   for (const Target& target : targets) {
-    for_each(target, options, order_of(options, false), counts,
-             [&](const Entry& entry) { write_json(json, target.volume_layer(), entry); });
+    for_each(target, options, order_of(options, false), counts, [&](const Entry& entry) {
+      write_json(json, target, entry, options.verify, job.context);
+    });
     for_each_earlier(job, target, options,
                      [&](const VolumeLayer& then, const DiskVersion&, const Entry& entry) {
                        write_json(json, then, entry);
@@ -128,6 +130,7 @@ void print_rows(const Job& job, const Target& target, const Options& options, Co
   form.form = options.tree ? RowForm::tree : options.detailed ? RowForm::detailed : RowForm::plain;
   form.exact = options.exact;
   form.ids = options.ids;
+  form.content = options.verify;
   // For people, the path of a folder stands once, above what is in it.
   const WalkOrder order = order_of(options, job.streams.out_is_terminal && !options.tree);
   form.names = order == WalkOrder::by_folder;
@@ -146,7 +149,10 @@ void print_rows(const Job& job, const Target& target, const Options& options, Co
             << '\n';
       shown = std::move(own);
     }
-    out << row(job.streams, target.volume_layer(), entry, form) << '\n';
+    with_check(target, entry, options.verify, job.context,
+               [&](const Entry& known, const ContentCheck& check) {
+                 out << row(job.streams, target.volume_layer(), known, form, check) << '\n';
+               });
   });
   std::string version_shown;
   form.names = false;
@@ -223,6 +229,8 @@ Run add_list(OptionParser& parser, Job& job) {
       .option("--sort", options->sort,
               "path (as without it), size (largest first), modified (newest first)")
       .one_of({"path", "size", "modified"});
+  command.flag("--verify", options->verify,
+               "read the contents, and check them by their own checksums and structure");
   command.flag("--unsorted", options->unsorted, "as the volume stores them, none held back");
   command.flag("--all-volumes", options->all_volumes, "every volume of the disk that can be read");
   command.footer("Example: lantern list station.vdi::2::/Photographs --deleted");

@@ -161,6 +161,11 @@ const JsonValue& JsonValue::at(std::size_t index) const {
   return members_[index].second;
 }
 
+std::string JsonValue::text_of(std::string_view name) const {
+  const JsonValue* const value = find(name);
+  return value != nullptr && value->kind_ == Kind::text ? value->text_ : std::string();
+}
+
 const std::string& JsonValue::text() const {
   if (kind_ != Kind::text) throw JsonMismatch("a text is of another kind");
   return text_;

@@ -40,6 +40,9 @@ class JsonValue {
   // Of an array; the names are empty.
   const std::vector<Member>& members() const { return members_; }
 
+  // The text of a member; empty: it has none, or of another kind.
+  std::string text_of(std::string_view name) const;
+
   // These throw JsonMismatch.
   const JsonValue& at(std::string_view name) const;
   const JsonValue& at(std::size_t index) const;

@@ -1,5 +1,8 @@
 #include "base/sha256.h"
 
+#include <fstream>
+#include <vector>
+
 #include <fmt/format.h>
 
 #include <array>
@@ -33,6 +36,15 @@ std::string Sha256::finish_hex() {
   std::string text;
   for (unsigned int i = 0; i < length; ++i) text += fmt::format("{:02x}", digest.at(i));
   return text;
+}
+
+std::string sha256_of_file(const std::string& path) {
+  Sha256 hash;
+  std::ifstream in(path, std::ios::binary);
+  std::vector<char> piece(1u << 16);
+  while (in.read(piece.data(), static_cast<std::streamsize>(piece.size())) || in.gcount() > 0)
+    hash.add(std::as_bytes(std::span(piece.data(), static_cast<std::size_t>(in.gcount()))));
+  return hash.finish_hex();
 }
 
 std::string sha256_hex(std::string_view bytes) {

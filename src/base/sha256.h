@@ -25,5 +25,7 @@ class Sha256 {
 };
 
 std::string sha256_hex(std::string_view bytes);
+// Of all that can be read of a file of this computer.
+std::string sha256_of_file(const std::string& path);
 
 }  // namespace lantern

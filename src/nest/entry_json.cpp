@@ -10,7 +10,8 @@ Address entry_address(const VolumeLayer& volume, const Entry& entry) {
                                                                : entry_step(entry.id));
 }
 
-void write_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry) {
+void write_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry,
+                const std::function<void(JsonWriter&)>& more) {
   const auto put_time = [&](const char* key, const std::optional<Timestamp>& time) {
     json.key(key);
     time ? json.value(to_iso8601(*time)) : json.null();
@@ -38,7 +39,9 @@ void write_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry)
     json.key("device").value(fmt::format("{},{}", entry.device >> 32, entry.device & 0xFFFFFFFF));
   json.key("attributes").value(entry.attributes).key("intact");
   entry.intact ? json.value(*entry.intact) : json.null();
-  json.key("evidence").value(entry.evidence).end_object();
+  json.key("evidence").value(entry.evidence);
+  if (more) more(json);
+  json.end_object();
 }
 
 }  // namespace lantern

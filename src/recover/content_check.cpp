@@ -103,6 +103,21 @@ ContentCheck check_content(const SourcePtr& bytes, const Surroundings& around,
   return check_content(*bytes, context);
 }
 
+Entry checked(Entry entry, const ContentCheck& check) {
+  if (!check.verified) return entry;
+  entry.intact = 1;
+  entry.evidence += (entry.evidence.empty() ? "" : "; ") + check.why;
+  return entry;
+}
+
+void write_json(JsonWriter& json, const ContentCheck& check) {
+  json.key("verified").value(check.verified).key("content");
+  check.kind.empty() ? json.null() : json.value(check.kind);
+  json.key("structure");
+  check.structure == StructureState::unknown ? json.null() : json.value(to_string(check.structure));
+  json.key("structure_evidence").value(check.why);
+}
+
 bool is_checked(const Target& target, const Entry& entry) {
   if (entry.kind != EntryKind::file || entry.size_bytes == 0) return false;
   try {

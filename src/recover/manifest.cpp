@@ -40,14 +40,8 @@ std::string key_of(const std::string& id, const std::string& stream) {
   return stream.empty() ? id : id + '/' + stream;
 }
 
-// Empty where it is no text.
-std::string text_in(const JsonValue& row, std::string_view name) {
-  const JsonValue* const value = row.find(name);
-  return value != nullptr && value->kind() == JsonValue::Kind::text ? value->text() : std::string();
-}
-
 std::string key_of(const JsonValue& row) {
-  return key_of(text_in(row, "id"), text_in(row, "stream"));
+  return key_of(row.text_of("id"), row.text_of("stream"));
 }
 
 std::string key_of_line(const std::string& line) {
@@ -91,13 +85,7 @@ std::string row_json(const ManifestRow& row) {
   row.sha256.empty() ? json.null() : json.value(row.sha256);
   json.key("intact");
   row.intact ? json.value(*row.intact) : json.null();
-  json.key("verified").value(row.check.verified);
-  json.key("content");
-  row.check.kind.empty() ? json.null() : json.value(row.check.kind);
-  json.key("structure");
-  row.check.structure == StructureState::unknown ? json.null()
-                                                 : json.value(to_string(row.check.structure));
-  if (!row.check.why.empty()) json.key("structure_evidence").value(row.check.why);
+  write_json(json, row.check);
   json.key("partial").value(row.partial).key("lost");
   put_ranges(json, row.lost);
   json.key("doubtful");
@@ -274,13 +262,13 @@ std::optional<Manifest::Done> Manifest::done(const std::string& id,
   const JsonValue row = JsonValue::parse(line_at(*kept)).value_or(JsonValue());
   if (!row.is_object() || row.find("failed") != nullptr) return std::nullopt;
   Done done;
-  done.written = text_in(row, "written");
+  done.written = row.text_of("written");
   if (const JsonValue* const size = row.find("size_bytes");
       size != nullptr && size->kind() == JsonValue::Kind::number)
     done.size_bytes = size->number();
-  const std::string kind = text_in(row, "kind");
+  const std::string kind = row.text_of("kind");
   done.link = kind == to_string(EntryKind::symlink);
-  done.special = !done.link && kind != to_string(EntryKind::file) && text_in(row, "stream").empty();
+  done.special = !done.link && kind != to_string(EntryKind::file) && row.text_of("stream").empty();
   const JsonValue* const partial = row.find("partial");
   done.partial =
       partial != nullptr && partial->kind() == JsonValue::Kind::boolean && partial->boolean();
@@ -335,12 +323,7 @@ std::string Manifest::finish(const Context& context, bool complete) {
     std::filesystem::remove(part_path_);
     part_ = OpenFile();
   }
-  Sha256 hash;
-  std::ifstream in(path_, std::ios::binary);
-  std::vector<char> piece(1 << 16);
-  while (in.read(piece.data(), static_cast<std::streamsize>(piece.size())) || in.gcount() > 0)
-    hash.add(std::as_bytes(std::span(piece.data(), static_cast<std::size_t>(in.gcount()))));
-  return hash.finish_hex();
+  return sha256_of_file(path_);
 }
 
 }  // namespace lantern

@@ -45,8 +45,9 @@ Address resolved(const Address& address);
 // Where an entry can be opened again: an active one by its path, any other by its id.
 Address entry_address(const VolumeLayer& volume, const Entry& entry);
 
-// An entry as one JSON object (docs/json/README.md).
-void write_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry);
+// An entry as one JSON object (docs/json/README.md); `more` adds members of its own.
+void write_json(JsonWriter& json, const VolumeLayer& volume, const Entry& entry,
+                const std::function<void(JsonWriter&)>& more = {});
 
 // Every file and device of this computer that a target is read from: FIRST, its extents, its
 // parents, devices behind a descriptor.

@@ -16,6 +16,7 @@
 #include "lantern/byte_source.h"
 #include "lantern/container.h"
 #include "lantern/context.h"
+#include "lantern/json.h"
 #include "lantern/nest/target.h"
 
 namespace lantern {
@@ -54,6 +55,11 @@ ContentCheck check_image(const SourcePtr& bytes, const Surroundings& around,
 // The content of a file in the target's volume, a virtual disk with what lies beside it. Of what
 // has no content, or is encrypted, nothing is known.
 ContentCheck check_entry(const Target& target, const Entry& entry, const Context& context);
+
+// The entry as it is known after its content was checked: what is verified is intact.
+Entry checked(Entry entry, const ContentCheck& check);
+// Members of a JSON object: "verified", "content", "structure", "structure_evidence".
+void write_json(JsonWriter& json, const ContentCheck& check);
 
 // Whether check_entry can tell anything, by the first bytes of the file.
 bool is_checked(const Target& target, const Entry& entry);

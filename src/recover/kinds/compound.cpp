@@ -26,11 +26,11 @@ class Compound {
     for (std::size_t i = 0; i < fat_.size(); ++i)
       if (fat_[i] != kFree) used = i + 1;
     const std::uint64_t end = (used + 1) << shift_;
-    if (end > file_.size() + sector()) file_.cut(file_.size(), "its last sectors are missing");
+    if (end > file_.size()) file_.cut(file_.size(), "its last sectors are missing");
     const std::vector<std::uint32_t> folder = chain(file_.le32(0x30));
     const std::vector<std::uint32_t> small_fat = chain(file_.le32(0x3C));
     entries(folder, small_fat);
-    return {false, std::min(end, file_.size()), "its chains of sectors fit"};
+    return {false, end, "its chains of sectors fit"};
   }
 
  private:

@@ -78,6 +78,34 @@ Frame frame_at(ByteView bytes) {
   return frame;
 }
 
+// Zeros behind the last frame leave its checksum right. Two of them may be that checksum.
+std::uint64_t zeros_at_end(KindReader& file, std::uint64_t from) {
+  std::uint64_t zeros = 0;
+  while (zeros < file.size() - from && file.byte(file.size() - 1 - zeros) == 0) ++zeros;
+  return zeros > 2 ? zeros : 0;
+}
+
+// Whether a block of the description holds what no checksum covers, and more of it than the sector
+// of a disk: then part of it may be another file's without any sign.
+bool is_covered(KindReader& file, unsigned type, std::uint64_t at, std::uint64_t length) {
+  constexpr unsigned kDescription = 0, kPadding = 1, kComments = 4;
+  constexpr std::uint64_t kMaxUncovered = 256;
+  if (type == kPadding) return file.all_zero(at, length);
+  if (type == kDescription || length <= kMaxUncovered) return true;
+  if (type != kComments) return false;
+  // Lengths within it stand so close that a foreign sector would hit some.
+  const auto past_text = [&](std::uint64_t place) {
+    const std::uint64_t text = file.le32(place);
+    return text <= kMaxUncovered ? place + 4 + text : at + length + 1;
+  };
+  std::uint64_t place = past_text(at);
+  if (place + 4 > at + length) return false;
+  const std::uint64_t count = file.le32(place);
+  place += 4;
+  for (std::uint64_t i = 0; i < count && place + 4 <= at + length; ++i) place = past_text(place);
+  return place == at + length;
+}
+
 // The byte behind the frame at `at`: where its checksum is right and the next one or the end is.
 std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, std::size_t max_frame) {
   constexpr std::size_t kPiece = 32u << 10;
@@ -94,7 +122,7 @@ std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, std::size_t max_f
       sum = (sum << 8 & 0xFFFFu) ^ kTable16[(sum >> 8) ^ std::to_integer<unsigned>(piece[i])];
     }
     if (last) {
-      if (sum == 0) return file.size();
+      if (sum == 0) return file.size() - zeros_at_end(file, at);
       break;
     }
     from += whole;
@@ -108,16 +136,18 @@ std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, std::size_t max_f
 Held check_flac(KindReader& file) {
   constexpr std::size_t kMaxFrame = 16u << 20;
   std::uint64_t at = 4;
-  std::uint64_t samples = 0, block = 0;
+  std::uint64_t samples = 0;
+  bool covered = true;
   for (bool last = false, first = true; !last; first = false) {
     const unsigned type = file.byte(at);
     const std::uint64_t length = file.be32(at) & 0xFFFFFFu;
     last = (type & 0x80u) != 0;
     if (first != ((type & 0x7Fu) == 0)) file.broken(at, "its first block is not its description");
     if (first) {
-      block = file.be16(at + 4);
       samples = file.be64(at + 4 + 10) & 0xFFFFFFFFFull;
     }
+    if (!file.has(at + 4, length)) file.cut(file.size(), "it ends before its sound");
+    covered = covered && is_covered(file, type & 0x7Fu, at + 4, length);
     at += 4 + length;
     if (!file.has(at, 0)) file.cut(file.size(), "it ends before its sound");
   }
@@ -139,7 +169,7 @@ Held check_flac(KindReader& file) {
   }
   if (heard < samples) file.cut(at, "its last frames are missing");
   if (heard > samples && samples != 0) file.broken(at, "it has more sound than it says");
-  return {samples != 0 && block != 0, at, "the checksum of every frame is right"};
+  return {samples != 0 && covered, at, "the checksum of every frame is right"};
 }
 
 }  // namespace lantern::kinds

@@ -11,6 +11,8 @@ namespace {
 constexpr std::string_view kLocal("PK\3\4", 4), kCentral("PK\1\2", 4), kEnd("PK\5\6", 4),
     kDescriptor("PK\7\10", 4), kEnd64("PK\6\6", 4), kLocator64("PK\6\7", 4);
 constexpr std::uint64_t kEndBytes = 22, kLocalBytes = 30, kCentralBytes = 46;
+// Less than a sector of a disk: no other file's can stand there unnoticed.
+constexpr std::uint64_t kMaxUncovered = 256;
 constexpr std::uint32_t kSee64 = 0xFFFFFFFF;
 constexpr unsigned kEncrypted = 1, kSizesFollow = 8;
 
@@ -24,6 +26,7 @@ struct Member {
   std::uint64_t local = 0, packed = 0, unpacked = 0;
   std::uint32_t crc32 = 0;
   unsigned flags = 0, method = 0, version = 0, time = 0, date = 0;
+  std::uint64_t uncovered = 0;  // bytes of its entry that nothing else bears out
   std::string name;
 };
 
@@ -36,11 +39,14 @@ std::optional<Directory> find_directory(KindReader& file) {
     if (file.starts(at, kEnd) && at + kEndBytes + file.le16(at + 20) == file.size()) {
       Directory found{file.le32(at + 16), file.le32(at + 12), file.le16(at + 10), at, file.size()};
       const bool large = found.at == kSee64 || found.length == kSee64 || found.entries == 0xFFFF;
-      if (large && at >= 20 && file.starts(at - 20, kLocator64)) {
-        const std::uint64_t end64 = file.le64(at - 20 + 8);
-        if (!file.starts(end64, kEnd64)) file.broken(at - 20, "it points to no directory");
-        found = {file.le64(end64 + 48), file.le64(end64 + 40), file.le64(end64 + 32), end64,
-                 file.size()};
+      if (at < 20 || !file.starts(at - 20, kLocator64)) return found;
+      // A larger form of this record, which counts where this one has no room.
+      found.end_at = file.le64(at - 20 + 8);
+      if (!file.starts(found.end_at, kEnd64)) file.broken(at - 20, "it points to no directory");
+      if (large) {
+        found.at = file.le64(found.end_at + 48);
+        found.length = file.le64(found.end_at + 40);
+        found.entries = file.le64(found.end_at + 32);
       }
       return found;
     }
@@ -82,6 +88,7 @@ Member member_at(KindReader& file, std::uint64_t& at) {
   member.local = file.le32(at + 42);
   const std::uint64_t name = file.le16(at + 28), more = file.le16(at + 30),
                       comment = file.le16(at + 32);
+  member.uncovered = more + comment;
   member.name = text_at(file, at + kCentralBytes, static_cast<std::size_t>(name));
   read_sizes64(file, at + kCentralBytes + name, at + kCentralBytes + name + more, member);
   at += kCentralBytes + name + more + comment;
@@ -148,6 +155,7 @@ Held check_zip(KindReader& file) {
   for (std::uint64_t i = 0; i < directory->entries; ++i) {
     file.check_cancelled();
     const Member member = member_at(file, at);
+    verified = verified && member.uncovered <= kMaxUncovered;
     taken.push_back(check_member(file, member, verified));
   }
   if (at != directory->at + directory->length)
@@ -161,7 +169,8 @@ Held check_zip(KindReader& file) {
     verified = verified && range.offset == reached;
     reached = range.end();
   }
-  verified = verified && reached == directory->at && at == directory->end_at;
+  verified = verified && reached == directory->at && at == directory->end_at &&
+             directory->file_end - directory->end_at <= kEndBytes + 76 + kMaxUncovered;
   return {verified, directory->file_end,
           verified ? "the checksum of every member is right" : "its directory and members fit"};
 }

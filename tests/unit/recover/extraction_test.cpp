@@ -15,6 +15,7 @@
 #include "kit/ntfs_builder.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "lantern/text.h"
 
 namespace lantern {
 namespace {
@@ -128,13 +129,81 @@ TEST_F(ExtractionOfCard, AnotherSourceDoesNotGoOnWithThisManifest) {
   EXPECT_EQ(kit::text_of(kit::read_file(folder_ / "m.json")), "my own notes");
 }
 
-TEST_F(ExtractionOfCard, PartlyOverwrittenFilesLieApartWithTheirLostRanges) {
+TEST_F(ExtractionOfCard, DamagedFilesLieApartWhenAsked) {
+  volume_.file(0, "new.txt", kit::pattern(400, 3), {30});
+  ExtractOptions options = with_deleted();
+  options.separate_partial = true;
+  EXPECT_EQ(extract(open(), options).partial, 1u);
+  EXPECT_TRUE(fs::exists(folder_ / "out/partial/gone.jpg"));
+  EXPECT_FALSE(fs::exists(folder_ / "out/deleted"));
+}
+
+TEST_F(ExtractionOfCard, TheStateIsTheSameInEveryRun) {
+  volume_.file(0, "new.txt", kit::pattern(400, 3), {30});
+  const Target target = open();
+  const ExtractSummary first = extract(target, with_deleted());
+  const ExtractSummary again = extract(target, with_deleted());
+  EXPECT_EQ(again.files, 0u);
+  EXPECT_EQ(again.already_there, first.files);
+  EXPECT_EQ(again.partial, first.partial);
+}
+
+TEST_F(ExtractionOfCard, DeletedFilesLieBesideActiveOnesWhenAsked) {
+  ExtractOptions options = with_deleted();
+  options.together = true;
+  extract(open(), options);
+  EXPECT_EQ(kit::read_file(folder_ / "out/gone.jpg"), gone_);
+  EXPECT_EQ(kit::read_file(folder_ / "out/Keeper/log.txt"), log_);
+}
+
+TEST_F(ExtractionOfCard, AnEntryIsWrittenUnderTheNameGivenForIt) {
+  const Target target = open();
+  ExtractOptions options = with_deleted();
+  WalkOptions all;
+  all.deleted = true;
+  target.file_system().walk(all, [&](const Entry& entry) {
+    if (entry.path.back() == "gone.jpg") options.names[entry.id] = "../found.jpg";
+    return WalkStep::go_on;
+  });
+  extract(target, options);
+  EXPECT_FALSE(fs::exists(folder_ / "found.jpg"));
+  EXPECT_EQ(rows()["/gone.jpg"]["written"], "deleted/" + safe_file_name("../found.jpg"));
+}
+
+TEST_F(ExtractionOfCard, WhatIsLeftOutStaysOut) {
+  ExtractOptions options = with_deleted();
+  options.without = {"keeper"};
+  EXPECT_EQ(extract(open(), options).files, 1u);
+  EXPECT_FALSE(fs::exists(folder_ / "out/Keeper"));
+}
+
+TEST_F(ExtractionOfCard, SelectingNothingWritesNothing) {
+  ExtractOptions options;
+  options.patterns = {"no such name"};
+  const ExtractSummary done = extract(open(), options);
+  EXPECT_TRUE(done.manifest.empty());
+  EXPECT_FALSE(fs::exists(folder_ / "out"));
+  EXPECT_FALSE(fs::exists(folder_ / "m.json"));
+  EXPECT_TRUE(context_.findings->worse_than_note());
+}
+
+TEST_F(ExtractionOfCard, AFolderThatIsAddressedKeepsItsDate) {
+  Target target = open();
+  target.entry = target.file_system().find({"Keeper"}).front();
+  extract(target);
+  ASSERT_TRUE(target.entry->modified);
+  struct stat facts {};
+  ASSERT_EQ(::stat((folder_ / "out/Keeper").c_str(), &facts), 0);
+  EXPECT_EQ(facts.st_mtime, target.entry->modified->seconds);
+}
+
+TEST_F(ExtractionOfCard, PartlyOverwrittenFilesAreNamedWithTheirLostRanges) {
   volume_.file(0, "new.txt", kit::pattern(400, 3), {30});
   const ExtractSummary done = extract(open(), with_deleted());
   EXPECT_EQ(done.partial, 1u);
   Bytes expected = gone_;
   std::fill_n(expected.begin(), 512, std::byte{0});
-  EXPECT_EQ(kit::read_file(folder_ / "out/partial/gone.jpg"), expected);
+  EXPECT_EQ(kit::read_file(folder_ / "out/deleted/gone.jpg"), expected);
   const json row = rows()["/gone.jpg"];
   EXPECT_EQ(row["lost"], json::parse("[[0, 512]]"));
   EXPECT_EQ(row["sha256"], hash_of(expected));
@@ -411,7 +480,7 @@ TEST(Extraction, BytesThatCannotBeReadAreLostAndTheRestIsKept) {
   EXPECT_EQ(done.partial, 1u);
   Bytes expected = log;
   std::fill_n(expected.begin() + 512, 512, std::byte{0});
-  EXPECT_EQ(kit::read_file(folder / "out/partial/log.txt"), expected);
+  EXPECT_EQ(kit::read_file(folder / "out/log.txt"), expected);
   const json document = json::parse(kit::text_of(kit::read_file(folder / "out.manifest.json")));
   EXPECT_EQ(document["files"][0]["lost"], json::parse("[[512, 512]]"));
   EXPECT_DOUBLE_EQ(document["files"][0]["intact"], 1 - 512.0 / 2000);
