@@ -174,7 +174,8 @@ void print_disk(const Job& job, const Machine& machine, const MachineDisk& disk)
              fmt::format("{}  {}  {}", place, disk.format,
                          disk.size_bytes == 0 ? "" : size_text(disk.size_bytes, false)));
   if (!disk.problem.empty()) print_line(job, "", Meaning::damaged, for_terminal(disk.problem));
-  if (!place.ends_with(disk.written) && !place.ends_with(disk.written + ")"))
+  const std::string last = disk.written.substr(disk.written.find_last_of("/\\") + 1);
+  if (!place.ends_with(last) && !place.ends_with(last + ")"))
     print_line(job, "", Meaning::quiet,
                fmt::format("for {}: {}", for_terminal(disk.written), disk.why));
   print_chain(job, machine, disk.chain);

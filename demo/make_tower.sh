@@ -18,6 +18,7 @@ printf 'Lamp room 4, boat shed 7, harbour 16.\n' >radio/Channels.txt
 touch -d '2026-01-09 09:00:00' radio/Channels.txt
 truncate -s 16M radio.raw
 mkfs.fat -F 16 -n SKERADIO -i 5CAD1000 --invariant radio.raw >/dev/null
+python3 "$here/../tests/truth/boot_code.py" radio.raw
 mcopy -s -m -i radio.raw radio/* ::/
 python3 "$here/../tests/truth/hypervisor.py" radio.raw radio.vdi vdi
 
@@ -28,8 +29,26 @@ mkdir -p mnt/home/keeper "mnt/machines/radio" mnt/var/log
 printf 'Buy: lamp oil, film, bread.\n' >mnt/home/keeper/list.txt
 for d in $(seq 1 20); do printf '2026-03-%02d 16:%02d lamp on\n2026-03-%02d 07:%02d lamp off\n' "$d" $((d * 2)) "$d" $((d * 3 % 60)); done >mnt/var/log/lamp.log
 cp --sparse=always radio.vdi mnt/machines/radio/radio.vdi
+cat >mnt/machines/radio/radio.xml <<'END'
+<domain type='qemu'>
+  <name>radio</name>
+  <uuid>5cad1000-0000-4000-8000-000000000001</uuid>
+  <memory unit='MiB'>64</memory>
+  <vcpu>1</vcpu>
+  <os><type arch='x86_64'>hvm</type></os>
+  <devices>
+    <disk type='file' device='disk'>
+      <driver name='qemu' type='vdi'/>
+      <source file='/machines/radio/radio.vdi'/>
+      <target dev='hda' bus='ide'/>
+    </disk>
+  </devices>
+</domain>
+END
+for d in 12 13 14; do echo "2026-03-$d 17:55:02 started"; echo "2026-03-$d 18:20:41 shut down"; done >mnt/machines/radio/radio.log
+cp mnt/machines/radio/radio.xml mnt/machines/radio/radio.log .
 ln -s /var/log/lamp.log mnt/home/keeper/lamp
-touch -d '2026-03-14 19:00:00' mnt/home/keeper/list.txt mnt/var/log/lamp.log mnt/machines/radio/radio.vdi mnt/machines/radio mnt/machines mnt/home/keeper
+touch -d '2026-03-14 19:00:00' mnt/home/keeper/list.txt mnt/var/log/lamp.log mnt/machines/radio/radio.* mnt/machines/radio mnt/machines mnt/home/keeper
 cp mnt/var/log/lamp.log .
 sync
 umount mnt
@@ -38,7 +57,7 @@ rm -r mnt/machines/radio
 umount mnt
 
 sed -i '/  tower.img::/d; /  radio.vdi::/d' "$here/contents.sha256"
-{ sha256sum <radio.vdi | sed 's|-$|tower.img::1::/machines/radio/radio.vdi|'
+{ for f in vdi xml log; do sha256sum <radio.$f | sed "s|-$|tower.img::1::/machines/radio/radio.$f|"; done
   printf 'Buy: lamp oil, film, bread.\n' | sha256sum | sed 's|-$|tower.img::1::/home/keeper/list.txt|'
   sha256sum <lamp.log | sed 's|-$|tower.img::1::/var/log/lamp.log|'
   (cd radio && find . -type f | sort | sed 's|^\./||' | while read -r f; do echo "$(sha256sum <"$f" | cut -d' ' -f1)  tower.img::1::/machines/radio/radio.vdi::1::/$f"; done)

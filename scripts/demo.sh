@@ -18,8 +18,12 @@ say machines .
 say survey station.vdi
 say list station.vdi::2 --deleted
 say extract station.vdi::2 RESCUED --deleted
+say verify RESCUED.manifest.json
 say extract camera-card.img CARD --deleted
 say list tower.img --deleted
+say machines tower.img --deleted
+say extract tower.img::1::/machines/radio RESCUED-radio --deleted-only
+say machines RESCUED-radio
 say extract tower.img::1::/machines/radio/radio.vdi::1 RADIO
 say extract tower.img TOWER --deleted
 say image station.vdi station.qcow2
@@ -29,7 +33,7 @@ say find skua.img --touches-unreadable
 say extract skua.img SKUA --deleted
 
 # Every file that came back whole must be one that was on the disks, byte for byte.
-python3 - RESCUED CARD RADIO TOWER SKUA <<'P'
+python3 - RESCUED CARD RESCUED-radio RADIO TOWER SKUA <<'P'
 import hashlib, json, os, sys
 truth = {}
 for line in open("contents.sha256"):

@@ -53,8 +53,8 @@ int verify_files(Job& job, const Options& options) {
     return code;
   }
   out << coloured(job.streams, check.bad == 0 ? Meaning::good : Meaning::damaged,
-                  fmt::format("{} of {} are as they were written", check.matching + check.by_size,
-                              counted(check.files, "file")))
+                  fmt::format("{} of {} files are as they were written",
+                              check.matching + check.by_size, check.files))
       << '\n';
   if (check.by_size > 0)
     out << fmt::format("  {} of them by their size alone: the manifest has no SHA-256 of them\n",

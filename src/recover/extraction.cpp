@@ -157,8 +157,9 @@ class Extraction::Job {
   ExtractSummary run() {
     summary_ = {};
     if (!selects_anything()) {
-      context_.report(FindingCode::extract_nothing, Severity::warning, {}, "nothing is selected",
-                      "nothing was written");
+      context_.at(target_.volume_layer().address.print())
+          .report(FindingCode::extract_nothing, Severity::warning, {}, "nothing is selected",
+                  "nothing was written");
       return summary_;
     }
     Destination destination(destination_path_);
@@ -334,6 +335,8 @@ class Extraction::Job {
     for (std::size_t up = above ? above->path.size() : 0; above && up > 0; --up) {
       if (above->kind == EntryKind::folder) finish_folder(*above, destination);
       above = above->parent.empty() ? std::nullopt : files_.entry(above->parent);
+      // In the tree of what it leads to.
+      if (above) above->state = target_.entry->state;
     }
   }
 

@@ -122,7 +122,8 @@ std::string in_page(const std::string& text) {
 }
 
 constexpr std::string_view kStyle = R"(
-body{font:15px/1.45 system-ui,sans-serif;color:#1c242c;background:#fff;max-width:76rem;margin:2rem auto;padding:0 1.5rem}
+body{font:15px/1.45 system-ui,sans-serif;color:#1c242c;background:#fff;
+  max-width:76rem;margin:2rem auto;padding:0 1.5rem}
 h1{font-size:1.6rem;margin:0 0 1rem}
 h2{font-size:1.1rem;margin:2rem 0 .5rem;border-bottom:1px solid #cfd6dd;padding-bottom:.2rem}
 table{border-collapse:collapse;width:100%}

@@ -149,7 +149,7 @@ TEST_F(Command, ExtractSaysWhatCameBack) {
       {"extract", card_, out, "--deleted", "--case", folder_ / "case", "--timezone", "UTC"});
   EXPECT_EQ(ran.code, kDoneWithFindings) << "one is not whole";
   EXPECT_NE(ran.out.find("5 files"), std::string::npos) << ran.out;
-  EXPECT_NE(ran.out.find("1 incomplete or unverified"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("1 incomplete or in doubt"), std::string::npos) << ran.out;
   EXPECT_EQ(kit::read_file(out + "/deleted/DCIM/puffin.jpg"), kit::pattern(1'500, 2));
   const json line = json::parse(kit::text_of(kit::read_file(folder_ / "case/case.jsonl")));
   EXPECT_EQ(line["exit"], 1);

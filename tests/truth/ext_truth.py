@@ -193,6 +193,9 @@ def extracted(image, *options):
     done = subprocess.run([LANTERN, "extract", image, out, "--manifest", manifest, *options], capture_output=True, text=True)
     if done.returncode not in (0, 1):
         raise RuntimeError(f"extract: exit {done.returncode}: {done.stderr}")
+    # Where nothing is selected, nothing is written.
+    if not os.path.exists(manifest):
+        return target, out, []
     with open(manifest) as f:
         rows = json.load(f)["files"]
     return target, out, rows

@@ -4,6 +4,7 @@ import random
 import shutil
 import subprocess
 
+import boot_code
 import hypervisor as h
 from lab import MIB, Mounted, ntfs_mounted, run
 from exfat_lab import Mounted as ExfatMounted
@@ -23,7 +24,8 @@ def guest(path, mib, seed, more=0):
     if not more:
         with open(path, "wb") as f:
             f.truncate(mib * MIB)
-        subprocess.run(["mkfs.fat", "-n", "GUEST", path], env=ENV, check=True, capture_output=True)
+        subprocess.run(["mkfs.fat", "-F", "16", "-n", "GUEST", path], env=ENV, check=True, capture_output=True)
+        boot_code.write(path)
     for i in range(more * 10, more * 10 + 6):
         note = path + ".note"
         with open(note, "wb") as f:

@@ -60,12 +60,12 @@ def registry():
     found, codes, out = machines("gauge")
     check("registry: name, state", [(m["name"], m["state"]) for m in found], [("Tide gauge", "off")])
     disk = found[0]["disks"][0]
-    check("registry: its disk", (disk["slot"], disk["place"], disk["format"]), ("SATA port 0", snap, "vdi"))
+    check("registry: its disk", (disk["slot"], disk["address"], disk["format"]), ("SATA port 0", snap, "vdi"))
     # The parent lies one folder up, where a name alone does not lead: the chain is the finding.
     found, codes, out = machines("gauge", "--search-dir", "gauge")
-    check("registry: its chain", [c["place"] for c in found[0]["disks"][0]["chain"]], ["gauge/tide.vdi"])
+    check("registry: its chain", [c["address"] for c in found[0]["disks"][0]["chain"]], ["gauge/tide.vdi"])
     check("registry: snapshots", [s["name"] for s in found[0]["snapshots"]], ["before the storm"])
-    check("registry: nothing loose", [x for x in out["loose"] if x != snap], [])
+    check("registry: nothing loose", [x for x in [d["address"] for d in out["loose_disks"]] if x != snap], [])
     os.rename("gauge/gauge.vbox", "gauge/gauge.vbox-prev")
     found, codes, _ = machines("gauge", "--search-dir", "gauge")
     check("registry: a backup copy", (found[0]["backup"], "machine.backup" in codes), (True, True))
@@ -76,7 +76,7 @@ def registry():
     os.rename(snap, "gauge/also renamed.vdi")
     found, codes, _ = machines("gauge")
     disk = found[0]["disks"][0]
-    check("registry: a candidate by identity", (disk["place"], disk["candidate"], "machine.disk-missing" in codes),
+    check("registry: a candidate by identity", (disk["address"], disk["candidate"], "machine.disk-missing" in codes),
           (None, "gauge/also renamed.vdi", True))
 
 
@@ -90,9 +90,9 @@ def lines():
         write(f"log/{name}-flat.vmdk", lay.block(1, 512 * 20))
     write("log/keeper.vmsd", 'snapshot0.uid = "1"\nsnapshot0.displayName = "new year"\n')
     found, codes, out = machines("log")
-    check("lines: disks in order", [(d["slot"], d["place"]) for d in found[0]["disks"]],
+    check("lines: disks in order", [(d["slot"], d["address"]) for d in found[0]["disks"]],
           [("sata0:0", None), ("scsi0:0", "log/keeper.vmdk"), ("scsi0:1", "log/photographs.vmdk")])
-    check("lines: snapshots, loose, missing", ([s["name"] for s in found[0]["snapshots"]], out["loose"], "machine.disk-missing" in codes),
+    check("lines: snapshots, loose, missing", ([s["name"] for s in found[0]["snapshots"]], [d["address"] for d in out["loose_disks"]], "machine.disk-missing" in codes),
           (["new year"], [], True))
     check("lines: off", found[0]["state"], "off")
     write("log/keeper.vmdk.lck/M12345.lck", "x")
@@ -129,7 +129,7 @@ def others():
                                       ("controllers", "Fog horn", "controller0 drive0", "controllers/horn.vhd"),
                                       ("boat.ova", "Boat house", "disk 1", "boat.ova::inside.vdi")):
         found, _, _ = machines(folder)
-        check(f"{folder}", [(m["name"], [(d["slot"], d["place"]) for d in m["disks"]]) for m in found], [(name, [(slot, place)])])
+        check(f"{folder}", [(m["name"], [(d["slot"], d["address"]) for d in m["disks"]]) for m in found], [(name, [(slot, place)])])
 
 
 def running():

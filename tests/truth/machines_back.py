@@ -15,6 +15,9 @@ from lab import bad, check
 from machine_lab import KINDS, Host, make_folders
 from share import share
 
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), "repair"))
+import starting
+
 LANTERN = os.path.abspath(sys.argv[1])
 ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
 HOSTS = ["ext4", "ntfs", "exfat", "fat32"]
@@ -62,6 +65,9 @@ def bring_back(case, machine, folder, truth):
         check(case, name in lost or got.get(name) == data, f"{folder}: {name} {'is missing' if name not in got else 'differs'} ({sorted(got)})")
     for name in lost:
         check(case, truth[name] in got.values(), f"{folder}: {name} is not there under another name either")
+    if machine["name"] == "nest-counts":
+        spoke, how = starting.starts(os.path.join(at, "nest.qcow2"), "qcow2")
+        check(case, spoke, f"the machine does not start: {how}")
     found, _ = machines(destination)
     check(case, [(m["name"], m["complete"]) for m in found["machines"]] == [(machine["name"], True)],
           f"{destination}: {[(m['name'], m['missing']) for m in found['machines']]}")

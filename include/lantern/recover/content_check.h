@@ -1,7 +1,7 @@
 // Content check: whether the bytes of a file hold together, by what its own format keeps: checksums
 // that cover every byte, or tables and lengths that must fit.
 //
-//   const ContentCheck check = check_content(*content.bytes, context);
+//   const ContentCheck check = check_content(*file, context);
 //   if (check.verified) ...
 //
 // Thread-safety: may be called from any thread.

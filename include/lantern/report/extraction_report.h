@@ -1,7 +1,8 @@
 // Extraction report: what an extraction took, as a text and as one page to hand over, made from its
 // manifest.
 //
-//   const ReportFiles files = report_extraction("RESCUED.manifest.json", context);
+//   const std::string check = "lantern verify RESCUED.manifest.json";
+//   const ReportFiles files = report_extraction("RESCUED.manifest.json", check, context);
 //
 // Thread-safety: may be called from any thread.
 #pragma once

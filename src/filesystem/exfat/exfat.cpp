@@ -11,6 +11,7 @@
 
 #include "base/checked.h"
 #include "filesystem/allocation_runs.h"
+#include "filesystem/discarded_bytes.h"
 #include "filesystem/dos_attributes.h"
 #include "filesystem/exfat/clusters.h"
 #include "filesystem/find_in_folder.h"
@@ -434,15 +435,16 @@ class ExfatFileSystem final : public FileSystem {
     }
     const Content content = content_of(set, deleted);
     double gone = 0;
-    std::uint64_t discarded = 0;
+    DiscardedBytes zeros;
     content.bytes->extents({0, content.bytes->size()}, [&](const Extent& extent) {
       if (extent.kind == ExtentKind::unreadable) gone += static_cast<double>(extent.range.length);
       const bool nothing =
           extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated;
-      if (deleted && nothing && extent.range.offset < set.written_bytes)
-        discarded += extent.range.length;
+      if (deleted && extent.range.offset < set.written_bytes)
+        zeros.add(extent.range.length, !nothing);
       return true;
     });
+    const std::uint64_t discarded = zeros.bytes();
     std::uint64_t disputed = 0;
     for (const Range& range : content.doubtful) disputed += range.length;
     gone += 0.5 * static_cast<double>(disputed + discarded);

@@ -7,6 +7,7 @@
 #include <mutex>
 
 #include "filesystem/allocation_runs.h"
+#include "filesystem/discarded_bytes.h"
 #include "filesystem/ext/attributes.h"
 #include "filesystem/ext/journal.h"
 #include "filesystem/ext/tree.h"
@@ -325,19 +326,20 @@ class ExtFileSystem final : public FileSystem {
 
   // Bytes of a deleted file the layers below know to be zero without reading.
   std::uint64_t discarded(const Lost& lost) const {
-    std::uint64_t bytes = 0;
+    DiscardedBytes zeros;
     for (const BlockRun& run : lost.map.runs) {
       if (run.unwritten) continue;
       const Range place{volume_.block_place(run.physical), run.count * volume_.super.block_bytes};
       const Range within = intersect(place, {0, volume_.raw->size()});
       if (within.empty()) continue;
+      zeros.next_run();
       volume_.raw->extents(within, [&](const Extent& extent) {
-        if (extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated)
-          bytes += extent.range.length;
+        zeros.add(extent.range.length,
+                  extent.kind != ExtentKind::zero && extent.kind != ExtentKind::unallocated);
         return true;
       });
     }
-    return std::min(bytes, lost.inode.size_bytes);
+    return std::min(zeros.bytes(), lost.inode.size_bytes);
   }
 
   static double share_left(const Content& content, std::uint64_t size_bytes) {

@@ -1,4 +1,5 @@
 #include "filesystem/fat/layout.h"
+#include "filesystem/discarded_bytes.h"
 
 #include <algorithm>
 
@@ -52,7 +53,7 @@ std::vector<Part> chain_parts(const Disk& disk, const Layout& layout, const Slot
 }
 
 // Splits a part by what the source knows of its place without reading: lost, or never written.
-// Only a deleted file loses certainty by the latter: an active one may be all zeros.
+// Only of a deleted file the latter counts: an active one may be all zeros.
 void add_by_extents(const Disk& disk, const BytePart& part, bool deleted,
                     std::vector<BytePart>& parts) {
   std::uint64_t covered = 0;
@@ -63,10 +64,7 @@ void add_by_extents(const Disk& disk, const BytePart& part, bool deleted,
     piece.volume_offset = extent.range.offset;
     const bool nothing_stored =
         extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated;
-    if (extent.kind == ExtentKind::unreadable)
-      piece.certainty = Certainty::lost;
-    else if (deleted && nothing_stored && piece.certainty == Certainty::sure)
-      piece.certainty = Certainty::doubtful;
+    if (extent.kind == ExtentKind::unreadable) piece.certainty = Certainty::lost;
     piece.discarded = deleted && nothing_stored;
     parts.push_back(piece);
     covered += extent.range.length;
@@ -78,6 +76,21 @@ void add_by_extents(const Disk& disk, const BytePart& part, bool deleted,
     rest.certainty = Certainty::lost;
     rest.readable = false;
     parts.push_back(rest);
+  }
+}
+
+// Zeros that the drive may have put in the place of the file's bytes are in doubt.
+void doubt_discarded(std::vector<BytePart>& parts) {
+  DiscardedBytes zeros;
+  std::uint64_t expected = 0;
+  for (const BytePart& part : parts) {
+    if (part.volume_offset != expected) zeros.next_run();
+    expected = part.volume_offset + part.range.length;
+    zeros.add(part.range.length, !part.discarded);
+  }
+  for (BytePart& part : parts) {
+    part.discarded = part.discarded && zeros.bytes() > 0;
+    if (part.discarded && part.certainty == Certainty::sure) part.certainty = Certainty::doubtful;
   }
 }
 
@@ -158,6 +171,7 @@ std::vector<BytePart> content_parts(const Disk& disk, const Layout& layout, cons
     else
       parts.push_back(bytes);
   }
+  doubt_discarded(parts);
   if (at < slot.size_bytes)
     parts.push_back({{at, slot.size_bytes - at}, 0, Certainty::lost, false});
   return parts;

@@ -7,6 +7,7 @@
 
 #include "base/content_kind.h"
 #include "filesystem/allocation_runs.h"
+#include "filesystem/discarded_bytes.h"
 #include "filesystem/dos_attributes.h"
 #include "filesystem/ntfs/content.h"
 #include "filesystem/ntfs/reparse.h"
@@ -398,19 +399,20 @@ class NtfsFileSystem final : public FileSystem {
 
   // Bytes of a deleted file the layers below know to be zero without reading.
   std::uint64_t discarded(const Stream& data) const {
-    std::uint64_t bytes = 0;
+    DiscardedBytes zeros;
     for (const Run& run : data.runs) {
       if (run.hole) continue;
       const Range place{run.lcn * facts_.cluster_bytes, run.count * facts_.cluster_bytes};
       const Range within = intersect(place, {0, volume_.raw->size()});
       if (within.empty()) continue;
+      zeros.next_run();
       volume_.raw->extents(within, [&](const Extent& extent) {
-        if (extent.kind == ExtentKind::zero || extent.kind == ExtentKind::unallocated)
-          bytes += extent.range.length;
+        zeros.add(extent.range.length,
+                  extent.kind != ExtentKind::zero && extent.kind != ExtentKind::unallocated);
         return true;
       });
     }
-    return std::min(bytes, data.written_bytes);
+    return std::min(zeros.bytes(), data.written_bytes);
   }
 
   bool proven(const File& file) const {

@@ -276,6 +276,7 @@ void add_host_files(Machine& machine, const Neighbours& folder, const std::set<s
     file.path = prefix + name;
     file.needed = needs.contains(file.address);
     file.stale_lock = is_lock(name);
+    file.intact = 1;
     if (const auto bytes = folder.open(name)) file.size_bytes = (*bytes)->size();
     machine.files.push_back(std::move(file));
   }
@@ -303,6 +304,13 @@ void add_files_of_folder(FoundMachine& found, const FolderOfMachines& where) {
       }
   found.machine.address = where.host_path;
   add_host_files(found.machine, *folder, found.needs, {}, 0);
+  // Where others share the folder: what the machine needs, and what is called as its configuration.
+  const bool shared = std::any_of(where.disks.begin(), where.disks.end(),
+                                  [&](const auto& disk) { return !found.needs.contains(disk); });
+  if (!shared) return;
+  std::erase_if(found.machine.files, [&](const MachineFile& file) {
+    return !file.needed && stem_of(file.path) != stem_of(found.config_name);
+  });
 }
 
 }  // namespace

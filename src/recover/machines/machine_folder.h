@@ -19,6 +19,7 @@ struct FolderOfMachines {
   std::string host_path;  // on this computer, whose processes may hold its files; else empty
   // Where references may lead too, the nearest first.
   std::vector<std::shared_ptr<const Neighbours>> above = {};
+  std::vector<std::string> disks = {};  // on this computer: addresses of all disks in the folder
 };
 
 // A machine with the addresses of all files it cannot start without.

@@ -33,14 +33,16 @@ class Search {
       : search_(search), host_(host), session_(session), context_(session.context()) {}
 
   // A folder of this computer or of an archive, and those below it.
-  void folder(const FolderOfMachines& where, int depth) {
+  void folder(FolderOfMachines where, int depth) {
     context_.check_cancelled();
     if (++folders_ > kMaxFolders) return;
+    const std::vector<std::string> disks = disks_in(where.folder, context_);
+    for (const std::string& name : disks) where.disks.push_back(where.folder->place(name));
     for (FoundMachine& found : machines_of(where, host_, session_)) {
       add_files(found, where, {}, context_);
       add(std::move(found));
     }
-    for (const std::string& name : disks_in(where.folder, context_)) {
+    for (const std::string& name : disks) {
       const std::string place = where.folder->place(name);
       if (used_.contains(place)) continue;
       const auto file = where.folder->open(name);
@@ -193,8 +195,8 @@ class Search {
         const auto& files = volume->file_system();
         if (files && !files->facts().label.empty())
           what += " \"" + for_terminal(files->facts().label) + "\"";
-        holds.push_back(fmt::format("volume {}: {}, {} bytes", volume->row.number, what,
-                                    volume->row.range.length));
+        holds.push_back(fmt::format("volume {}: {}, {}", volume->row.number, what,
+                                    human_size(volume->row.range.length)));
         if (!files) continue;
         targets.push_back(disk);
         targets.back().volume = volume;
