@@ -62,7 +62,7 @@ bool has_container_mark(const ByteSource& file) {
 bool is_image(const FileSystem& files, const Entry& entry) {
   const std::string& name = entry.path.back();
   const bool named = machine_file_name(name) == MachineFileName::disk;
-  if (entry.size_bytes < 512 || (!named && entry.size_bytes < kMinImage)) return false;
+  if (!named && entry.size_bytes < kMinImage) return false;
   if (!named && is_known_for_other(name)) return false;
   try {
     const Content content = files.open(entry);

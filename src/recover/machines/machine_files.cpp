@@ -52,7 +52,12 @@ std::string full_name(const std::string& lost, const std::vector<std::string>& r
                        other[stem.size() + 1] == '-' || other[stem.size() + 1] == '_');
     if (same) letters.insert(name.front());
   }
-  return letters.size() == 1 ? *letters.begin() + std::string(rest) : std::string();
+  if (letters.size() != 1) return {};
+  const bool capitals =
+      std::none_of(rest.begin(), rest.end(), [](char c) { return c >= 'a' && c <= 'z'; });
+  const char letter = *letters.begin();
+  const bool small = letter >= 'a' && letter <= 'z';
+  return (capitals && small ? static_cast<char>(letter - 'a' + 'A') : letter) + std::string(rest);
 }
 
 // The machine's files where its folder lies in a file system.
