@@ -129,10 +129,15 @@ bool is_text(ByteView start) {
 
 }  // namespace
 
-std::string_view content_kind(ByteView start) {
+std::string_view marked_kind(ByteView start) {
   const auto mark = std::find_if(kMarks.begin(), kMarks.end(),
                                  [&](const Mark& m) { return has_text(start, m.at, m.bytes); });
-  if (mark != kMarks.end()) return mark->kind == "zip" ? kind_of_zip(start) : mark->kind;
+  return mark == kMarks.end() ? std::string_view() : mark->kind;
+}
+
+std::string_view content_kind(ByteView start) {
+  const std::string_view mark = marked_kind(start);
+  if (!mark.empty()) return mark == "zip" ? kind_of_zip(start) : mark;
   if (!is_text(start)) return {};
   if (has_text(start, 0, "<?xml")) return "xml";
   if (has_text(start, 0, "<!DOCTYPE html") || has_text(start, 0, "<html")) return "html";

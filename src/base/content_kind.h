@@ -15,6 +15,9 @@ constexpr std::size_t kKindBytes = 4096;
 // A short name that is also the usual ending: "jpg", "pdf", "sqlite", "txt", ...; empty: not known.
 std::string_view content_kind(ByteView start);
 
+// The same by the bytes that mark a kind alone: no text, and of zips no more than that.
+std::string_view marked_kind(ByteView start);
+
 // The kinds that a word means, in any case: one of them ("jpg"), another usual name of it ("jpeg"),
 // a family ("picture"). Empty: it means none.
 std::vector<std::string_view> content_kinds(std::string_view word);

@@ -71,6 +71,8 @@ bool is_direction_mark(std::uint32_t code) {
 }
 
 bool is_valid_utf8(std::string_view bytes) {
+  // Most of it is ASCII.
+  while (!bytes.empty() && static_cast<unsigned char>(bytes.front()) < 0x80) bytes.remove_prefix(1);
   return utf8::is_valid(bytes.begin(), bytes.end());
 }
 

@@ -19,13 +19,17 @@ namespace {
 
 constexpr std::uint64_t kMaxEntries = 200'000;  // of the file systems in a virtual disk
 
-std::string_view kind_by_start(const ByteSource& bytes) {
-  std::array<std::byte, kKindBytes> start{};
-  const ReadResult got = bytes.read(0, start);
-  return content_kind(ByteView(start).first(got.length));
+constexpr std::size_t kStart = 512;  // bytes; every mark of a kind or a container is in them
+
+Bytes start_of(const ByteSource& bytes, std::size_t length = kStart) {
+  Bytes start(length);
+  start.resize(bytes.read(0, start).length);
+  return start;
 }
 
-const kinds::Kind* find_kind(std::string_view name) {
+// Null: it is of no kind that is checked.
+const kinds::Kind* kind_of(ByteView start) {
+  const std::string_view name = marked_kind(start);
   const auto& all = kinds::all();
   const auto found = std::find_if(all.begin(), all.end(),
                                   [&](const kinds::Kind& kind) { return kind.name == name; });
@@ -50,9 +54,8 @@ std::string wrong_inside(const DiskLayer& disk, const FindingSink& findings, boo
 }
 
 // By its first bytes, or by a name of those that are known by their last ones alone.
-bool may_be_image(const ByteSource& bytes, std::string_view name) {
-  std::array<std::byte, 512> start{};
-  if (bytes.read(0, start).length < start.size()) return false;
+bool may_be_image(ByteView start, std::string_view name) {
+  if (start.size() < kStart) return machine_file_name(name) == MachineFileName::disk;
   bool marked = false;
   known_formats().marks_of(start.data(), [&](const Format& format) {
     marked = marked || format.kind == FormatKind::container;
@@ -78,9 +81,10 @@ std::string_view to_string(StructureState structure) {
 
 ContentCheck check_content(const ByteSource& bytes, const Context& context) {
   ContentCheck check;
-  const kinds::Kind* const kind = find_kind(kind_by_start(bytes));
+  const kinds::Kind* const kind = kind_of(start_of(bytes));
   if (kind == nullptr) return check;
-  check.kind = kind->name;
+  // Documents are told apart by what lies in them.
+  check.kind = kind->name == "zip" ? content_kind(start_of(bytes, kKindBytes)) : kind->name;
   kinds::KindReader file(bytes, context);
   try {
     const kinds::Held held = kind->check(file);
@@ -95,12 +99,6 @@ ContentCheck check_content(const ByteSource& bytes, const Context& context) {
     check.why = fmt::format("byte {}: {}", met.at, met.why);
   }
   return check;
-}
-
-ContentCheck check_content(const SourcePtr& bytes, const Surroundings& around,
-                           const Context& context) {
-  if (may_be_image(*bytes, around.name)) return check_image(bytes, around, context);
-  return check_content(*bytes, context);
 }
 
 Entry checked(Entry entry, const ContentCheck& check) {
@@ -118,29 +116,28 @@ void write_json(JsonWriter& json, const ContentCheck& check) {
   json.key("structure_evidence").value(check.why);
 }
 
-bool is_checked(const Target& target, const Entry& entry) {
-  if (entry.kind != EntryKind::file || entry.size_bytes == 0) return false;
-  try {
-    const SourcePtr bytes = target.file_system().open(entry).bytes;
-    return find_kind(kind_by_start(*bytes)) != nullptr || may_be_image(*bytes, entry.path.back());
-  } catch (const Error& error) {
-    if (error.code() != ErrorCode::unsupported) throw;
-    return false;
-  }
+bool is_checked(const ByteSource& bytes, std::string_view name) {
+  const Bytes start = start_of(bytes);
+  return kind_of(start) != nullptr || may_be_image(start, name);
+}
+
+ContentCheck check_entry(const Target& target, const Entry& entry, const SourcePtr& bytes,
+                         const Context& context) {
+  const Bytes start = start_of(*bytes);
+  if (!may_be_image(start, entry.path.back())) return check_content(*bytes, context);
+  Surroundings around;
+  around.name = entry.path.back();
+  around.beside = EntryFolder::beside(target.volume, entry, entry.state != EntryState::active);
+  return check_image(bytes, around, context);
 }
 
 ContentCheck check_entry(const Target& target, const Entry& entry, const Context& context) {
   if (entry.kind != EntryKind::file || entry.size_bytes == 0) return {};
   try {
-    const SourcePtr bytes = target.file_system().open(entry).bytes;
-    if (!may_be_image(*bytes, entry.path.back())) return check_content(*bytes, context);
-    Surroundings around;
-    around.name = entry.path.back();
-    around.beside = EntryFolder::beside(target.volume, entry, entry.state != EntryState::active);
-    return check_image(bytes, around, context);
+    return check_entry(target, entry, target.file_system().open(entry).bytes, context);
   } catch (const Error& error) {
     if (error.code() != ErrorCode::unsupported) throw;
-    return {};
+    return {};  // encrypted
   }
 }
 

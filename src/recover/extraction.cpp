@@ -4,6 +4,7 @@
 #include <fnmatch.h>
 
 #include <algorithm>
+#include <deque>
 #include <filesystem>
 #include <sstream>
 
@@ -20,6 +21,7 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kLongestName = 255;
+constexpr std::size_t kAhead = 16;              // files that are looked at before their turn
 constexpr std::uint64_t kLongestTarget = 4095;  // of a link, bytes
 
 // Where an entry goes: its folders below the destination, and its name, all made safe.
@@ -40,13 +42,10 @@ struct Part {
   std::string stream;  // empty: its own content
   std::uint64_t size_bytes = 0;
   std::optional<double> intact;
+  CheckThread::TicketPtr check;  // of its content; may be empty
 
   bool link() const { return stream.empty() && entry.kind == EntryKind::symlink; }
 };
-
-Part own_content(const Entry& entry) {
-  return {entry, {}, entry.size_bytes, entry.intact};
-}
 
 // `apart`: what is not whole goes to a tree of its own.
 Place place_of(const Entry& entry, const ExtractOptions& options, bool apart,
@@ -167,7 +166,11 @@ class Extraction::Job {
     summary_.manifest = manifest.path();
     try {
       if (context_.progress) total_bytes_ = estimate().bytes;
-      for_each_entry([&](const Entry& entry) { take(entry, destination, manifest); });
+      for_each_entry([&](const Entry& entry) {
+        ahead_.push_back(look_ahead(entry, manifest));
+        if (ahead_.size() > kAhead) take_next(destination, manifest);
+      });
+      while (!ahead_.empty()) take_next(destination, manifest);
       finish_folders(destination);
     } catch (const Error& error) {
       destination.abandon();
@@ -257,18 +260,49 @@ class Extraction::Job {
     return any;
   }
 
-  void take(const Entry& entry, Destination& destination, Manifest& manifest) {
+  // A file whose content is checked while those before it are copied.
+  struct Ahead {
+    Entry entry;
+    CheckThread::TicketPtr check;
+  };
+
+  static Part own_content(const Ahead& next) {
+    return {next.entry, {}, next.entry.size_bytes, next.entry.intact, next.check};
+  }
+
+  Ahead look_ahead(const Entry& entry, const Manifest& manifest) {
+    Ahead ahead{entry, nullptr};
+    const bool checked = options_.verify && target_.stream.empty() &&
+                         entry.kind == EntryKind::file && entry.size_bytes > 0 &&
+                         !manifest.done(entry.id, {});
+    if (!checked) return ahead;
+    try {
+      ahead.check = checker_.start(target_, entry, files_.open(entry).bytes);
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::unsupported) throw;  // said when it is its turn
+    }
+    return ahead;
+  }
+
+  void take_next(Destination& destination, Manifest& manifest) {
+    const Ahead next = std::move(ahead_.front());
+    ahead_.pop_front();
+    take(next, destination, manifest);
+  }
+
+  void take(const Ahead& next, Destination& destination, Manifest& manifest) {
+    const Entry& entry = next.entry;
     if (target_.stream.empty()) {
       if (entry.kind == EntryKind::folder)
         take_folder(entry, destination);
       else
-        take_part(own_content(entry), destination, manifest);
+        take_part(own_content(next), destination, manifest);
       if (!options_.streams) return;
     }
     for (Stream& stream : files_.streams(entry))
       if (target_.stream.empty() || stream.name == target_.stream)
-        take_part({entry, std::move(stream.name), stream.size_bytes, stream.intact}, destination,
-                  manifest);
+        take_part({entry, std::move(stream.name), stream.size_bytes, stream.intact, nullptr},
+                  destination, manifest);
   }
 
   void take_part(const Part& part, Destination& destination, Manifest& manifest) {
@@ -405,9 +439,8 @@ class Extraction::Job {
         link || !part.stream.empty() ? FileMetadata() : metadata_of(entry);
     row.attributes = metadata.attributes;
     destination.begin();
-    if (options_.verify && part.stream.empty() && !link) checker_.start(target_, entry);
     Copied copied = copy(part, content, destination);
-    row.check = checker_.finish();
+    row.check = checker_.result(part.check);
     row.lost = std::move(copied.lost);
     row.sha256 = std::move(copied.sha256);
     // Bytes that could not be read after all take their share away.
@@ -484,6 +517,7 @@ class Extraction::Job {
   std::uint64_t total_bytes_ = 0;
   FileCopy copier_;
   CheckThread checker_;
+  std::deque<Ahead> ahead_;
 };
 
 Extraction::Extraction(Target target, std::string destination, ExtractOptions options,

@@ -43,12 +43,8 @@ struct ContentCheck {
 // times at most and keeps little of it. Throws Error{stopped}.
 ContentCheck check_content(const ByteSource& bytes, const Context& context);
 
-// The same, and virtual disks too: their tables, the files they lie on, and the file systems inside
-// with their journals. `around`: what may be opened beside it.
-ContentCheck check_content(const SourcePtr& bytes, const Surroundings& around,
-                           const Context& context);
-
-// A file that is known to be a disk image, a raw one too.
+// A file that is known to be a disk image, a raw one too: its tables, the files it lies on, and the
+// file systems inside with their journals. `around`: what may be opened beside it.
 ContentCheck check_image(const SourcePtr& bytes, const Surroundings& around,
                          const Context& context);
 
@@ -61,8 +57,11 @@ Entry checked(Entry entry, const ContentCheck& check);
 // Members of a JSON object: "verified", "content", "structure", "structure_evidence".
 void write_json(JsonWriter& json, const ContentCheck& check);
 
-// Whether check_entry can tell anything, by the first bytes of the file.
-bool is_checked(const Target& target, const Entry& entry);
+// The same, when its content is opened already.
+ContentCheck check_entry(const Target& target, const Entry& entry, const SourcePtr& bytes,
+                         const Context& context);
+// Whether a check can tell anything, by the first bytes of the file and its name.
+bool is_checked(const ByteSource& bytes, std::string_view name);
 
 // Kinds that check_content knows, in the order of their names.
 const std::vector<std::string_view>& checked_kinds();

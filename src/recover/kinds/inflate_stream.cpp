@@ -4,6 +4,7 @@
 #include <zlib.h>
 
 #include <algorithm>
+#include <memory>
 #include <vector>
 
 namespace lantern::kinds {
@@ -25,7 +26,30 @@ class Inflater {
   bool ready_ = false;
 };
 
+constexpr std::uint64_t kMaxAtOnce = 1u << 20;
+
+// One for a thread: making it costs more than a small member.
+struct AtOnce {
+  std::unique_ptr<libdeflate_decompressor, decltype(&libdeflate_free_decompressor)> unpacker{
+      libdeflate_alloc_decompressor(), libdeflate_free_decompressor};
+  std::vector<std::byte> out = std::vector<std::byte>(kMaxAtOnce);
+};
+
 }  // namespace
+
+Inflated inflate_known(KindReader& file, Range packed, std::uint64_t unpacked_bytes) {
+  if (packed.length > KindReader::kMaxView || unpacked_bytes > kMaxAtOnce)
+    return inflate_stream(file, packed.offset, packed.length);
+  static thread_local AtOnce at_once;
+  if (!at_once.unpacker) return inflate_stream(file, packed.offset, packed.length);
+  const ByteView bytes = file.view(packed.offset, static_cast<std::size_t>(packed.length));
+  std::size_t used = 0, made = 0;
+  if (libdeflate_deflate_decompress_ex(at_once.unpacker.get(), bytes.data(), bytes.size(),
+                                       at_once.out.data(), static_cast<std::size_t>(unpacked_bytes),
+                                       &used, &made) != LIBDEFLATE_SUCCESS)
+    file.broken(packed.offset, "its packed bytes make no sense");
+  return {packed.offset + used, made, libdeflate_crc32(0, at_once.out.data(), made)};
+}
 
 Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length) {
   constexpr std::uint64_t kPiece = 64u << 10;

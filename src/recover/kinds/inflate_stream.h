@@ -17,5 +17,7 @@ struct Inflated {
 
 // Throws Break.
 Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length);
+// The same, of so many bytes that they say unpack to so many: what is small, at once.
+Inflated inflate_known(KindReader& file, Range packed, std::uint64_t unpacked_bytes);
 
 }  // namespace lantern::kinds

@@ -120,7 +120,7 @@ Range check_member(KindReader& file, const Member& member, bool& verified) {
     if (member.packed != member.unpacked || sum != member.crc32)
       file.broken(data, "a member's checksum is wrong");
   } else {
-    const Inflated got = inflate_stream(file, data, member.packed);
+    const Inflated got = inflate_known(file, {data, member.packed}, member.unpacked);
     if (got.end != data + member.packed || got.length != member.unpacked ||
         got.crc32 != member.crc32)
       file.broken(data, "a member's checksum is wrong");
