@@ -1,6 +1,6 @@
 #!/bin/bash
 # Takes docs/screenshots/*.png again: each main command on the demo data, in a terminal of 1280x800.
-# Needs besides the build: xvfb xterm imagemagick fonts-dejavu-core.
+# Needs besides the build: xvfb xterm imagemagick fonts-dejavu-core; chromium for the report.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 for tool in Xvfb xterm import; do
@@ -34,7 +34,7 @@ R
   wait "$terminal" 2>/dev/null || true
 }
 
-shoot demo 'lantern demo skerrow'
+lantern demo "$work/skerrow" >/dev/null
 shoot survey 'lantern survey skerrow/station.vdi' 'lantern survey skerrow/camera-card.img'
 shoot disks 'lantern disks --simulate skerrow/bench.json'
 shoot map 'lantern map disk:GN-30417 tower.vmdk --simulate skerrow/bench.json' \
@@ -48,9 +48,15 @@ shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi sta
 shoot list 'lantern list skerrow/station.vdi --deleted'
 shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate' 'lantern extract skerrow/station.vdi RESCUED --deleted' \
   'find RESCUED -type f | sort'
-shoot tower 'lantern list skerrow/tower.img --deleted --long' \
-  'lantern find skerrow/tower.img::1::/machines/radio/radio.vdi --kind txt' \
-  'lantern find skerrow/tower.img --match "*.vdi" --deleted-only'
+shoot tower 'lantern machines skerrow/tower.img --deleted' \
+  'lantern extract skerrow/tower.img::1::/machines/radio RESCUED-radio --deleted-only' 'lantern machines RESCUED-radio' \
+  'lantern verify RESCUED-radio.manifest.json' 'lantern find skerrow/tower.img::1::/machines/radio/radio.vdi --kind txt'
+# The page that extract left above.
+if command -v chromium >/dev/null; then
+  chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$out/report.png" "file://$work/RESCUED.report.html" >/dev/null 2>&1
+else
+  echo "screenshots.sh: chromium is not here: report.png stays as it is" >&2
+fi
 shoot show 'lantern show skerrow/tower.img::1::/machines/radio/radio.vdi::1::/Messages/2026-03-14.txt'
 shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'lantern mount --list' 'find BENCH | sort' \
   'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
