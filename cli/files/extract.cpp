@@ -51,7 +51,7 @@ void print_estimate(const Job& job, const ExtractEstimate& sum, const Options& o
     json.end_object();
     return;
   }
-  out << fmt::format("{}, {}, {}; {} of them incomplete or unverified\n",
+  out << fmt::format("{}, {}, {}; {} of them incomplete or in doubt\n",
                      counted(sum.files, "file"), counted(sum.folders, "folder"),
                      size_text(sum.bytes, options.exact), sum.incomplete);
   out << fmt::format("{} free at the destination: {}\n", size_text(sum.free_bytes, options.exact),

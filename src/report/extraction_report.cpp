@@ -130,7 +130,9 @@ table{border-collapse:collapse;width:100%}
 th{text-align:left;font-weight:600;color:#51606e;font-size:.85rem}
 th,td{padding:.22rem .8rem .22rem 0;vertical-align:top;border-bottom:1px solid #eceff2}
 td.n,th.n{text-align:right;white-space:nowrap}
-td.p{overflow-wrap:anywhere}
+table.kinds{width:auto}
+table.kinds th,table.kinds td{padding-right:2.2rem}
+td.p{overflow-wrap:anywhere;min-width:17rem}
 td.h{font:12px/1.6 ui-monospace,monospace;overflow-wrap:anywhere;color:#51606e;min-width:17rem}
 table.head th{width:15rem;white-space:nowrap}
 code{font:13px ui-monospace,monospace;overflow-wrap:anywhere}
@@ -139,7 +141,8 @@ ul{margin:.6rem 0;padding-left:1.2rem}
 )";
 
 void write_kinds(std::ostream& out, const ExtractionFacts& facts) {
-  out << "<h2>By kind</h2>\n<table><tr><th>Kind</th><th class=n>Files</th><th class=n>Size</th>"
+  out << "<h2>By kind</h2>\n<table class=kinds><tr><th>Kind</th><th class=n>Files</th><th "
+         "class=n>Size</th>"
          "<th class=n>Intact</th><th class=n>Verified</th><th class=n>Damaged</th></tr>\n";
   for (const auto& [kind, total] : rows_of(facts))
     out << fmt::format(

@@ -172,7 +172,7 @@ TEST_F(Command, EstimateWritesNothing) {
   const Ran ran = lantern({"extract", card_, folder_ / "out", "--estimate"});
   EXPECT_EQ(ran.code, kDone);
   EXPECT_EQ(ran.out.substr(0, ran.out.find('\n')),
-            "3 files, 1 folder, 1.5 KiB; 0 of them incomplete or unverified");
+            "3 files, 1 folder, 1.5 KiB; 0 of them incomplete or in doubt");
   EXPECT_FALSE(std::filesystem::exists(folder_ / "out"));
 }
 
