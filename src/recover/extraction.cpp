@@ -417,6 +417,22 @@ class Extraction::Job {
     return row;
   }
 
+  // What the content says of the places that another deleted file claims too.
+  static std::string judged(const ManifestRow& row) {
+    if (row.doubtful.empty()) return {};
+    if (row.check.verified)
+      return "its checksums hold also where another file may have claimed its place: that is its "
+             "own";
+    const bool breaks_there =
+        row.check.breaks &&
+        std::any_of(row.doubtful.begin(), row.doubtful.end(), [&](const Range& range) {
+          return *row.check.breaks >= range.offset && *row.check.breaks < range.end();
+        });
+    return breaks_there ? fmt::format("its content breaks at byte {}, in a place that is in doubt",
+                                      *row.check.breaks)
+                        : std::string();
+  }
+
   void take_file(const Part& part, Destination& destination, Manifest& manifest) {
     const Entry& entry = part.entry;
     const Content content = files_.open(entry, part.stream);
@@ -450,6 +466,7 @@ class Extraction::Job {
       row.intact = std::max(0.0, *row.intact - static_cast<double>(newly_lost) /
                                                    static_cast<double>(part.size_bytes));
     // Checksums over every byte tell more than who owned the clusters.
+    row.evidence = judged(row);
     if (row.check.verified && row.lost.empty()) {
       row.intact = 1;
       row.doubtful.clear();

@@ -90,7 +90,9 @@ std::string row_json(const ManifestRow& row) {
   put_ranges(json, row.lost);
   json.key("doubtful");
   put_ranges(json, row.doubtful);
-  json.key("evidence").value(entry.evidence).key("modified");
+  const bool both = !entry.evidence.empty() && !row.evidence.empty();
+  json.key("evidence").value(entry.evidence + (both ? "; " : "") + row.evidence);
+  json.key("modified");
   put_time(json, entry.modified);
   json.key("modified_zone");
   entry.modified ? json.value(entry.modified->local ? "local" : "UTC") : json.null();

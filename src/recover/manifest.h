@@ -30,8 +30,9 @@ struct ManifestRow {
   ContentCheck check;
   std::vector<Range> lost;
   std::vector<Range> doubtful;
-  std::string written;  // relative to the destination; empty: nothing was
-  std::string failed;   // why nothing was written, or empty
+  std::string evidence;  // further to the entry's
+  std::string written;   // relative to the destination; empty: nothing was
+  std::string failed;    // why nothing was written, or empty
   bool with_owner = false;
   std::vector<Attribute> attributes;  // of the file, when they were asked for
 };
