@@ -51,9 +51,9 @@ void print_estimate(const Job& job, const ExtractEstimate& sum, const Options& o
     json.end_object();
     return;
   }
-  out << fmt::format("{}, {}, {}; {} of them incomplete or in doubt\n",
-                     counted(sum.files, "file"), counted(sum.folders, "folder"),
-                     size_text(sum.bytes, options.exact), sum.incomplete);
+  out << fmt::format("{}, {}, {}; {} of them incomplete or in doubt\n", counted(sum.files, "file"),
+                     counted(sum.folders, "folder"), size_text(sum.bytes, options.exact),
+                     sum.incomplete);
   out << fmt::format("{} free at the destination: {}\n", size_text(sum.free_bytes, options.exact),
                      room ? "there is room" : "there is NOT enough room");
   if (sum.clashes > 0)
