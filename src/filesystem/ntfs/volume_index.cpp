@@ -275,11 +275,27 @@ class Taking {
       if (number % 1024 == 0) volume_.context.check_cancelled();
       if (states_[number].base && states_[number].folder) slack.read(number);
     }
+    if (!nameless_.empty()) read_freed_indexes();
     if (!all)
       volume_.context.report(FindingCode::budget_entries, Severity::warning, {},
                              "more deleted files are recorded elsewhere than are cached",
                              "the rest are listed only where their records are left");
     for (const std::size_t i : nameless_) give_name(index_.links[i], slack);
+  }
+
+  // Names of files whose records lost them, in indexes whose folders lost those.
+  void read_freed_indexes() {
+    std::unordered_map<std::uint64_t, std::uint16_t> lost;
+    for (const std::size_t i : nameless_) {
+      const std::uint32_t record = index_.links[i].record;
+      if (record < states_.size()) lost.emplace(record, states_[record].sequence);
+    }
+    SlackNames freed(volume_, [&](Reference file, Trace trace) {
+      const auto found = lost.find(file.record);
+      if (found != lost.end() && found->second == file.sequence)
+        index_.traces.add(file, std::move(trace));
+    });
+    freed.read_freed();
   }
 
   void give_name(Link& link, const SlackNames& slack) {

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "filesystem/ntfs/bitmap.h"
+
 namespace lantern::ntfs {
 namespace {
 
@@ -48,6 +50,51 @@ void SlackNames::read(std::uint64_t number) {
     bool torn = false;
     if (!has_text(node, 0, "INDX") || !restore_sectors(node, torn)) continue;
     scan(node, kNodeHeader + std::min<std::size_t>(le32(node, 0x1C), node.size()), folder);
+  }
+}
+
+// Whose index it was is in its entries: only those whose heads are whole count.
+void SlackNames::scan_freed(std::uint64_t place) {
+  Bytes node(volume_.geometry.index_bytes);
+  if (volume_.raw->read(place, node).length < node.size()) return;
+  bool torn = false;
+  if (!restore_sectors(node, torn)) return;
+  const ByteView bytes = node;
+  for (std::size_t at = kNodeHeader + kEntryHeader; at + kMinName <= bytes.size(); at += 8) {
+    const std::size_t length = 0x42 + std::size_t{u8(bytes, at + 0x40)} * 2;
+    const Reference file = reference_at(bytes, at - kEntryHeader);
+    if (le16(bytes, at - kEntryHeader + 0x0A) != length || file.sequence == 0 ||
+        file.record >= volume_.records())
+      continue;
+    Trace trace;
+    if (!trace_of_name(bytes.subspan(at), trace)) continue;
+    trace.order = le64(bytes, at + 0x18);
+    sink_(file, std::move(trace));
+  }
+}
+
+void SlackNames::read_freed() {
+  const ClusterBitmap bitmap(volume_);
+  const std::uint64_t cluster = volume_.geometry.cluster_bytes;
+  const std::uint64_t step = std::min<std::uint64_t>(cluster, volume_.geometry.index_bytes);
+  constexpr std::uint64_t kPiece = 1u << 20;
+  std::uint64_t left = kMaxFreed;
+  Bytes piece;
+  for (std::uint64_t from = 0; from < bitmap.cluster_count() && left > 0;) {
+    const auto [end, in_use] = bitmap.alike(from, bitmap.cluster_count());
+    for (std::uint64_t at = from * cluster; !in_use && at < end * cluster && left > 0;) {
+      volume_.context.check_cancelled();
+      const Range part{at, std::min({kPiece, end * cluster - at, left})};
+      at = part.end();
+      if (known_zero(*volume_.raw, part)) continue;
+      left -= part.length;
+      piece.resize(static_cast<std::size_t>(part.length));
+      piece.resize(volume_.raw->read(part.offset, piece).length);
+      for (std::size_t i = 0; i + 4 <= piece.size(); i += static_cast<std::size_t>(step))
+        if (has_text(piece, i, "INDX")) scan_freed(part.offset + i);
+    }
+    if (end <= from) break;
+    from = end;
   }
 }
 

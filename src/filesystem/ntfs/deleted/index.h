@@ -26,6 +26,9 @@ class SlackNames {
 
   // Reads the slack of a folder, in use or deleted.
   void read(std::uint64_t folder);
+  // Reads what is left of the indexes of folders that were emptied: their clusters are free, and no
+  // record leads to them. Of the free clusters so many bytes at the most, from the volume's start.
+  void read_freed();
   // A name of which it is not told whose it is: by the time the file was made and its size, when
   // they fit but one.
   const Trace* of(const File& file) const;
@@ -33,7 +36,10 @@ class SlackNames {
  private:
   static constexpr std::uint64_t kMaxRead = std::uint64_t{64} << 30;
 
+  static constexpr std::uint64_t kMaxFreed = std::uint64_t{256} << 20;
+
   void scan(ByteView bytes, std::size_t from, const File& folder);
+  void scan_freed(std::uint64_t place);
 
   const Volume& volume_;
   TraceSink sink_;
