@@ -16,10 +16,6 @@ constexpr std::size_t kMaxLooked = 2000;  // files of a folder
 constexpr std::size_t kMaxOwner = 40;     // letters
 constexpr std::size_t kMinOwner = 3;
 
-bool is_lock(const std::string& name) {
-  return name.ends_with(".lck") || name.ends_with(".lock");
-}
-
 // The first words in it: who holds it, as its writer put it. ASCII, or UTF-16 of that.
 std::string owner_of(const ByteSource& file) {
   Bytes start(512);
@@ -57,6 +53,10 @@ std::string age_of(const std::string& path, const Context& context) {
 
 }  // namespace
 
+bool is_lock_file(std::string_view name) {
+  return name.ends_with(".lck") || name.ends_with(".lock");
+}
+
 std::vector<std::string> lock_files(const Neighbours& folder, std::string_view of, bool on_host,
                                     const Context& context) {
   std::vector<std::string> found;
@@ -74,7 +74,8 @@ std::vector<std::string> lock_files(const Neighbours& folder, std::string_view o
   std::size_t looked = 0;
   for (const std::string& name : folder.names()) {
     if (++looked > kMaxLooked) break;
-    if (is_lock(name) && name.starts_with(of)) add("lock file", folder, name, folder.place(name));
+    if (is_lock_file(name) && name.starts_with(of))
+      add("lock file", folder, name, folder.place(name));
   }
   for (const std::string& name : folder.folders()) {
     if (++looked > kMaxLooked) break;

@@ -4,6 +4,7 @@
 #pragma once
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lantern/context.h"
@@ -16,5 +17,8 @@ namespace lantern {
 // folder is one of this computer, whose files have an age.
 std::vector<std::string> lock_files(const Neighbours& folder, std::string_view of, bool on_host,
                                     const Context& context);
+
+// By its name.
+bool is_lock_file(std::string_view name);
 
 }  // namespace lantern

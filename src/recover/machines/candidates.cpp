@@ -19,11 +19,6 @@ namespace {
 constexpr std::size_t kMaxOfEach = 10'000;
 constexpr std::uint64_t kMinImage = 64u << 10;  // bytes; smaller ones are known by their name
 
-bool ends_in(std::string_view name, std::string_view ending) {
-  return name.size() >= ending.size() &&
-         equal_ignoring_case(name.substr(name.size() - ending.size()), ending);
-}
-
 // Large files on any disk whose endings say what they are: reading the start of each would cost
 // more than the walk.
 bool is_known_for_other(std::string_view name) {

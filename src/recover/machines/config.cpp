@@ -9,11 +9,6 @@
 namespace lantern {
 namespace {
 
-bool ends_in(std::string_view name, std::string_view ending) {
-  return name.size() >= ending.size() &&
-         equal_ignoring_case(name.substr(name.size() - ending.size()), ending);
-}
-
 template <std::size_t Count>
 bool ends_in_any(std::string_view name, const std::array<std::string_view, Count>& endings) {
   return std::any_of(endings.begin(), endings.end(),
@@ -21,6 +16,11 @@ bool ends_in_any(std::string_view name, const std::array<std::string_view, Count
 }
 
 }  // namespace
+
+bool ends_in(std::string_view name, std::string_view ending) {
+  return name.size() >= ending.size() &&
+         equal_ignoring_case(name.substr(name.size() - ending.size()), ending);
+}
 
 std::string_view backup_ending(std::string_view name) {
   constexpr std::array<std::string_view, 6> kBackups = {"-prev", "-tmp", "~",

@@ -27,7 +27,9 @@ struct MachineConfig {
   bool damaged = false;     // it breaks off, or holds what no text has
 };
 
-// A folder's usual name of a configuration by its ending, that of a backup copy off.
+// In any case.
+bool ends_in(std::string_view name, std::string_view ending);
+// Whether a name, the ending of a backup copy off, is one that configurations have.
 bool may_be_config(std::string_view name);
 // What a backup copy's name ends in ("-prev", "~"); the rest is the name it is a copy of.
 std::string_view backup_ending(std::string_view name);

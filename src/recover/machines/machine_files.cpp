@@ -7,6 +7,7 @@
 #include <cmath>
 #include <map>
 
+#include "host/lock_files.h"
 #include "lantern/address.h"
 #include "lantern/error.h"
 #include "lantern/recover/content_check.h"
@@ -20,10 +21,6 @@ namespace {
 constexpr std::size_t kMaxFiles = 100'000;  // of one machine
 constexpr int kMaxFolders = 8;              // deep
 constexpr int kMaxUp = 2;                   // from the configuration's folder to the machine's
-
-bool is_lock(std::string_view name) {
-  return name.ends_with(".lck") || name.ends_with(".lock");
-}
 
 std::string_view stem_of(std::string_view name) {
   return name.substr(0, name.rfind('.'));
@@ -192,7 +189,7 @@ class FilesOnVolume {
     file.needed = found_.needs.contains(file.address);
     file.stale_lock =
         std::any_of(entry.path.begin() + static_cast<std::ptrdiff_t>(below ? above : 0),
-                    entry.path.end(), is_lock);
+                    entry.path.end(), is_lock_file);
     if (entry.name_incomplete)
       incomplete_.emplace_back(machine_.files.size(), entry.path.back());
     else
@@ -280,7 +277,7 @@ void add_host_files(Machine& machine, const Neighbours& folder, const std::set<s
     file.address = folder.place(name);
     file.path = prefix + name;
     file.needed = needs.contains(file.address);
-    file.stale_lock = is_lock(name);
+    file.stale_lock = is_lock_file(name);
     file.intact = 1;
     if (const auto bytes = folder.open(name)) file.size_bytes = (*bytes)->size();
     machine.files.push_back(std::move(file));

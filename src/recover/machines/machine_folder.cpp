@@ -23,11 +23,6 @@ struct Found {
   std::string damaged;  // the configuration it stands in for, when that is there and damaged
 };
 
-bool ends_in(std::string_view name, std::string_view ending) {
-  return name.size() >= ending.size() &&
-         equal_ignoring_case(name.substr(name.size() - ending.size()), ending);
-}
-
 std::string_view last_name(std::string_view written) {
   return written.substr(written.find_last_of("/\\") + 1);
 }
