@@ -294,7 +294,7 @@ std::vector<FoundMachine> machines_of(const FolderOfMachines& where, const Host*
   return FolderSearch(where, host, session).run();
 }
 
-OpenedImage open_image(const SourcePtr& file, Surroundings around, const Context& context) {
+OpenedImage open_image(const SourcePtr& file, const Surroundings& around, const Context& context) {
   OpenedImage opened;
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();

@@ -44,6 +44,6 @@ struct OpenedImage {
   Container container;
   std::string problem;  // why it cannot be opened, or what of it is missing; or empty
 };
-OpenedImage open_image(const SourcePtr& file, Surroundings around, const Context& context);
+OpenedImage open_image(const SourcePtr& file, const Surroundings& around, const Context& context);
 
 }  // namespace lantern
