@@ -69,9 +69,11 @@ Held check_pe(KindReader& file) {
     if (file.le32(row + 16) > 0) takes(file.le32(row + 20), file.le32(row + 16));
   }
   // What signs it stands behind all else.
-  const std::uint64_t folders = header + 24 + (magic == 0x20B ? 112 : 96);
-  if (folders + 5 * 8 <= table && file.le32(folders - 4) > 4 && file.le32(folders + 4 * 8) != 0)
-    takes(file.le32(folders + 4 * 8), file.le32(folders + 4 * 8 + 4));
+  constexpr std::uint64_t kSignature = 4 * std::uint64_t{8};  // its row among eight-byte ones
+  const std::uint64_t rows = header + 24 + (magic == 0x20B ? 112 : 96);
+  const std::uint64_t signature = rows + kSignature;
+  if (signature + 8 <= table && file.le32(rows - 4) > 4 && file.le32(signature) != 0)
+    takes(file.le32(signature), file.le32(signature + 4));
   return {false, end, "its sections fit"};
 }
 
