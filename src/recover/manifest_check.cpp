@@ -108,6 +108,10 @@ std::string_view to_string(ManifestState state) {
 ManifestCheck check_manifest(const std::string& manifest, const std::string& folder,
                              const Context& context,
                              const std::function<void(const ManifestProblem&)>& visit) {
+  std::ifstream in(manifest);
+  if (!in)
+    throw Error(ErrorCode::cannot_open, manifest, std::nullopt, "cannot be opened",
+                "name the manifest that extraction left beside its files");
   ManifestCheck sum;
   sum.folder = folder;
   if (folder.empty() && manifest.size() > kEnding.size() && manifest.ends_with(kEnding))
@@ -116,10 +120,6 @@ ManifestCheck check_manifest(const std::string& manifest, const std::string& fol
     throw Error(ErrorCode::usage, manifest, std::nullopt,
                 "does not say where its files are: its name does not end in .manifest.json",
                 "name the folder too");
-  std::ifstream in(manifest);
-  if (!in)
-    throw Error(ErrorCode::cannot_open, manifest, std::nullopt, "cannot be opened",
-                "name the manifest that extraction left beside its files");
   const OpenFile files(::open(sum.folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!files.good())
     throw Error(ErrorCode::cannot_open, sum.folder, std::nullopt,

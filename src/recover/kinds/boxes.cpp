@@ -28,10 +28,12 @@ class Boxes {
     }
     if (!movie) file_.cut(at, "it has no index of its content");
     for (const Range& chunk : chunks_) {
-      const bool inside = std::any_of(data_.begin(), data_.end(), [&](const Range& data) {
-        return chunk.offset >= data.offset && chunk.offset < data.end();
-      });
-      if (!inside) file_.broken(chunk.offset, "its index points outside its content");
+      // They were met in order.
+      const auto after = std::upper_bound(
+          data_.begin(), data_.end(), chunk.offset,
+          [](std::uint64_t offset, const Range& data) { return offset < data.offset; });
+      if (after == data_.begin() || chunk.offset >= std::prev(after)->end())
+        file_.broken(chunk.offset, "its index points outside its content");
     }
     return {false, at, "its boxes fit, and its index points into its content"};
   }

@@ -27,6 +27,7 @@ class Inflater {
 };
 
 constexpr std::uint64_t kMaxAtOnce = 1u << 20;
+constexpr std::uint64_t kMaxUnpacked = 8ull << 30;
 
 // One for a thread: making it costs more than a small member.
 struct AtOnce {
@@ -72,6 +73,7 @@ Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length
       const std::size_t made = out.size() - inflater.stream.avail_out;
       got.crc32 = libdeflate_crc32(got.crc32, out.data(), made);
       got.length += made;
+      if (got.length > kMaxUnpacked) file.give_up(at, "it unpacks to more than is looked at");
       if (state != Z_OK && state != Z_STREAM_END && state != Z_BUF_ERROR)
         file.broken(at + piece.size() - inflater.stream.avail_in, "its packed bytes make no sense");
     } while (state == Z_OK && (inflater.stream.avail_in > 0 || inflater.stream.avail_out == 0));

@@ -12,6 +12,10 @@ void KindReader::cut(std::uint64_t at, std::string why) const {
   throw Break{StructureState::cut, at, std::move(why)};
 }
 
+void KindReader::give_up(std::uint64_t at, std::string why) const {
+  throw Break{StructureState::unknown, at, std::move(why)};
+}
+
 ByteView KindReader::view(std::uint64_t at, std::size_t length) {
   if (!has(at, length)) cut(size(), "it ends before its end");
   const bool inside = at >= window_at_ && at + length <= window_at_ + window_.size();
@@ -21,7 +25,13 @@ ByteView KindReader::view(std::uint64_t at, std::size_t length) {
   std::vector<std::byte>& buffer = large ? large_ : window_;
   // Small steps backwards are met by the same window.
   const std::uint64_t from = large ? at : at - std::min<std::uint64_t>(at % 4096, at);
-  const std::uint64_t count = large ? length : std::min(kWindow, size() - from);
+  const bool follows = at >= window_at_ && at <= window_at_ + window_.size();
+  ahead_ = follows ? std::min(ahead_ * 4, kWindow) : kFirstWindow;
+  const std::uint64_t wanted = std::max<std::uint64_t>(at - from + length, ahead_);
+  const std::uint64_t count = large ? length : std::min(wanted, size() - from);
+  read_bytes_ += count;
+  if (read_bytes_ / 32 > size() + (8u << 20))
+    give_up(at, "its parts point to each other too often");
   buffer.resize(static_cast<std::size_t>(count));
   const ReadResult got = bytes_.read(from, buffer);
   if (!large) window_at_ = from;

@@ -59,14 +59,19 @@ class KindReader {
   void check_cancelled() const { context_.check_cancelled(); }
   [[noreturn]] void broken(std::uint64_t at, std::string why) const;
   [[noreturn]] void cut(std::uint64_t at, std::string why) const;
+  // What cannot be told, since it would take too long.
+  [[noreturn]] void give_up(std::uint64_t at, std::string why) const;
 
  private:
   static constexpr std::uint64_t kWindow = 256u << 10;
+  static constexpr std::uint64_t kFirstWindow = 8u << 10;
 
   const ByteSource& bytes_;
   const Context& context_;
   std::vector<std::byte> window_, large_;
   std::uint64_t window_at_ = 0;
+  std::uint64_t ahead_ = kFirstWindow;  // bytes to read: more, where the reading goes on in order
+  std::uint64_t read_bytes_ = 0;
 };
 
 }  // namespace lantern::kinds

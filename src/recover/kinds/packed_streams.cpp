@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::uint64_t kPiece = 64u << 10;
 // What comes out of a few bytes may have no end: it is unpacked so far, and no further.
-constexpr std::uint64_t kMaxUnpacked = 64ull << 30;
+constexpr std::uint64_t kMaxUnpacked = 8ull << 30;
 
 // Feeds the file piece by piece. `step` takes an input and an output buffer, says how much of the
 // input it used and how much it made, and whether the content ended; it throws nothing.
@@ -33,7 +33,7 @@ std::uint64_t unpack(KindReader& file, std::uint64_t at, Unpack step) {
     at += got.used;
     made += got.made;
     if (got.ended) return at;
-    if (made > kMaxUnpacked) file.broken(at, "it unpacks without end");
+    if (made > kMaxUnpacked) file.give_up(at, "it unpacks to more than is looked at");
     more_out = got.made == out.size();
     if (got.used == 0 && got.made == 0) break;
   }

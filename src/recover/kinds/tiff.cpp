@@ -23,7 +23,8 @@ class Tiff {
       const std::uint64_t at = *pending_.begin();
       pending_.erase(pending_.begin());
       if (!seen_.insert(at).second) continue;
-      if (seen_.size() > kMaxDirectories) file_.broken(at, "its directories never end");
+      if (seen_.size() > kMaxDirectories || pending_.size() > kMaxDirectories)
+        file_.broken(at, "its directories never end");
       directory(at);
     }
     return {false, end_, "its directories and what they point to fit"};

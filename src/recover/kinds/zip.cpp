@@ -151,11 +151,15 @@ Held check_zip(KindReader& file) {
     file.broken(directory->end_at, "its directory is too short for its entries");
   std::vector<Range> taken;
   bool verified = true;
+  std::uint64_t packed = 0;
   std::uint64_t at = directory->at;
   for (std::uint64_t i = 0; i < directory->entries; ++i) {
     file.check_cancelled();
     const Member member = member_at(file, at);
     verified = verified && member.uncovered <= kMaxUncovered;
+    packed += member.packed;
+    if (member.packed > file.size() || packed > file.size())
+      file.broken(member.local, "two members overlap");
     taken.push_back(check_member(file, member, verified));
   }
   if (at != directory->at + directory->length)

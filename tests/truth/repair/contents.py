@@ -21,8 +21,11 @@ def contents(program, path, folder):
         out = os.path.join(folder, "OUT")
         subprocess.run(["rm", "-rf", out, out + ".json", out + ".json.part"])
         run(program, "extract", volume["address"], out, "--manifest", out + ".json")
-        with open(out + ".json") as f:
-            rows = json.load(f)["files"]
+        rows = []
+        # Of a volume without files nothing is written.
+        if os.path.exists(out + ".json"):
+            with open(out + ".json") as f:
+                rows = json.load(f)["files"]
         held[volume["start_bytes"]] = sorted((row["path"], row["sha256"]) for row in rows if row["kind"] == "file")
     return held
 
