@@ -155,6 +155,7 @@ class Extraction::Job {
 
   ExtractSummary run() {
     summary_ = {};
+    ahead_.clear();
     if (!selects_anything()) {
       context_.at(target_.volume_layer().address.print())
           .report(FindingCode::extract_nothing, Severity::warning, {}, "nothing is selected",
