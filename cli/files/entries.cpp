@@ -83,18 +83,22 @@ std::string row_head(const RowOptions& options) {
   return head + (options.addresses ? fmt::format("{:<{}}  ADDRESS", "PATH", kPathWidth) : "PATH");
 }
 
-void with_check(const Target& target, const Entry& entry, bool verify, const Context& context,
+std::unique_ptr<EntryChecker> checker_for(const Target& target, bool verify,
+                                          const Context& context) {
+  return verify ? std::make_unique<EntryChecker>(target, context) : nullptr;
+}
+
+void with_check(EntryChecker* checker, const Entry& entry,
                 const std::function<void(const Entry&, const ContentCheck&)>& use) {
-  if (!verify) return use(entry, {});
-  const ContentCheck check = check_entry(target, entry, context);
+  if (checker == nullptr) return use(entry, {});
+  const ContentCheck check = checker->check(entry);
   use(checked(entry, check), check);
 }
 
-void write_json(JsonWriter& json, const Target& target, const Entry& entry, bool verify,
-                const Context& context) {
-  with_check(target, entry, verify, context, [&](const Entry& known, const ContentCheck& check) {
+void write_json(JsonWriter& json, const Target& target, const Entry& entry, EntryChecker* checker) {
+  with_check(checker, entry, [&](const Entry& known, const ContentCheck& check) {
     write_json(json, target.volume_layer(), known, [&](JsonWriter& object) {
-      if (verify) write_json(object, check);
+      if (checker != nullptr) write_json(object, check);
     });
   });
 }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -39,12 +40,13 @@ std::string row_head(const RowOptions& options);
 std::string row(const Streams& streams, const VolumeLayer& volume, const Entry& entry,
                 const RowOptions& options, const ContentCheck& check = {});
 
-// Each entry goes through `use` as it is known after its content was checked, where that is asked
-// for.
-void with_check(const Target& target, const Entry& entry, bool verify, const Context& context,
+// The entry goes through `use` as it is known after its content was checked; null: not asked for.
+void with_check(EntryChecker* checker, const Entry& entry,
                 const std::function<void(const Entry&, const ContentCheck&)>& use);
 // An entry as JSON, and its check where there was one.
-void write_json(JsonWriter& json, const Target& target, const Entry& entry, bool verify,
-                const Context& context);
+void write_json(JsonWriter& json, const Target& target, const Entry& entry, EntryChecker* checker);
+// Of what is listed, when it is asked for.
+std::unique_ptr<EntryChecker> checker_for(const Target& target, bool verify,
+                                          const Context& context);
 
 }  // namespace lantern::cli

@@ -87,18 +87,20 @@ int find_entries(Job& job, const Options& options) {
   std::ostream& out = job.streams.out;
   std::uint64_t found = 0;
   const auto each = [&](const auto& use) {
-    for (const Target& target : targets)
+    for (const Target& target : targets) {
+      const auto checker = checker_for(target, options.verify, job.context);
       search(target, wanted, [&](const Entry& entry) {
         ++found;
-        use(target, entry);
+        use(target, entry, checker.get());
         return true;
       });
+    }
   };
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("entries").begin_array();
-    each([&](const Target& target, const Entry& entry) {
-      write_json(json, target, entry, options.verify, job.context);
+    each([&](const Target& target, const Entry& entry, EntryChecker* checker) {
+      write_json(json, target, entry, checker);
     });
     json.end_array();
     findings_json(json, job);
@@ -108,12 +110,11 @@ int find_entries(Job& job, const Options& options) {
     form.exact = options.exact;
     form.addresses = true;
     form.content = options.verify;
-    each([&](const Target& target, const Entry& entry) {
+    each([&](const Target& target, const Entry& entry, EntryChecker* checker) {
       if (found == 1) out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
-      with_check(target, entry, options.verify, job.context,
-                 [&](const Entry& known, const ContentCheck& check) {
-                   out << row(job.streams, target.volume_layer(), known, form, check) << '\n';
-                 });
+      with_check(checker, entry, [&](const Entry& known, const ContentCheck& check) {
+        out << row(job.streams, target.volume_layer(), known, form, check) << '\n';
+      });
     });
     out.flush();
     job.streams.err << found << " found\n";

@@ -111,9 +111,9 @@ void print_json(const Job& job, const std::vector<Target>& targets, const Option
   targets.front().chosen.empty() ? json.null() : json.value(targets.front().chosen);
   json.key("entries").begin_array();
   for (const Target& target : targets) {
-    for_each(target, options, order_of(options, false), counts, [&](const Entry& entry) {
-      write_json(json, target, entry, options.verify, job.context);
-    });
+    const auto checker = checker_for(target, options.verify, job.context);
+    for_each(target, options, order_of(options, false), counts,
+             [&](const Entry& entry) { write_json(json, target, entry, checker.get()); });
     for_each_earlier(job, target, options,
                      [&](const VolumeLayer& then, const DiskVersion&, const Entry& entry) {
                        write_json(json, then, entry);
@@ -137,6 +137,7 @@ void print_rows(const Job& job, const Target& target, const Options& options, Co
   if (target.entry && target.entry->kind == EntryKind::folder)
     form.tree_depth = target.entry->path.size();
   out << coloured(job.streams, Meaning::quiet, row_head(form)) << '\n';
+  const auto checker = checker_for(target, options.verify, job.context);
   std::vector<std::string> shown;  // the folder whose path stands above
   for_each(target, options, order, counts, [&](const Entry& entry) {
     if (form.names) {
@@ -149,10 +150,9 @@ void print_rows(const Job& job, const Target& target, const Options& options, Co
             << '\n';
       shown = std::move(own);
     }
-    with_check(target, entry, options.verify, job.context,
-               [&](const Entry& known, const ContentCheck& check) {
-                 out << row(job.streams, target.volume_layer(), known, form, check) << '\n';
-               });
+    with_check(checker.get(), entry, [&](const Entry& known, const ContentCheck& check) {
+      out << row(job.streams, target.volume_layer(), known, form, check) << '\n';
+    });
   });
   std::string version_shown;
   form.names = false;

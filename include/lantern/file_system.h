@@ -77,6 +77,23 @@ struct Content {
   SourcePtr bytes;              // lost ranges read as zeros and as unreadable
   std::vector<Range> lost;      // of the content: known not to be the file's any more
   std::vector<Range> doubtful;  // read, though their owner is not certain
+  std::string evidence;         // how its places were found, when not as its entry says
+};
+
+// Deleted files that lie among each other: together they fill the places, and which of them had
+// which is not recorded.
+struct Tangle {
+  struct Member {
+    std::string id;  // of its entry
+    std::uint64_t size_bytes = 0;
+    std::size_t first = 0;  // of the places: the one it begins in
+    std::optional<Timestamp> created;
+    std::optional<Timestamp> modified;
+  };
+  SourcePtr volume;
+  std::uint64_t place_bytes = 0;
+  std::vector<std::uint64_t> places;  // bytes of the volume, ascending
+  std::vector<Member> members;        // by where they begin
 };
 
 // A further content of a file, by name.
@@ -158,6 +175,9 @@ class FileSystem {
   // Of a link: the path it names. Throws Error{usage} for what has no content (a folder, a device),
   // Error{not_found} when there is no such stream, Error{unsupported} for an encrypted file.
   virtual Content open(const Entry& entry, const std::string& stream = {}) const = 0;
+
+  // The one that a deleted entry lies in. Empty: it lies alone, or it is recorded what it holds.
+  virtual std::optional<Tangle> tangle(const Entry& /*entry*/) const { return std::nullopt; }
 
   // Beside the main one, which has no name.
   virtual std::vector<Stream> streams(const Entry& entry) const;

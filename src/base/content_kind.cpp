@@ -117,7 +117,8 @@ std::string_view kind_of_zip(ByteView start) {
   return "zip";
 }
 
-// Text: valid UTF-8 with no control characters but those of lines. The end may cut a character.
+}  // namespace
+
 bool is_text(ByteView start) {
   std::string text = text_of(start);
   for (int cut = 0; cut < 4 && !text.empty() && !is_valid_utf8(text); ++cut) text.pop_back();
@@ -126,8 +127,6 @@ bool is_text(ByteView start) {
            return static_cast<unsigned char>(c) < 0x20 && c != '\n' && c != '\r' && c != '\t';
          });
 }
-
-}  // namespace
 
 std::string_view marked_kind(ByteView start) {
   const auto mark = std::find_if(kMarks.begin(), kMarks.end(),

@@ -13,6 +13,7 @@
 #include "nest/opening/entry_folder.h"
 #include "recover/kinds/kinds.h"
 #include "recover/machines/machine_folder.h"
+#include "recover/untangle.h"
 
 namespace lantern {
 namespace {
@@ -131,10 +132,17 @@ ContentCheck check_entry(const Target& target, const Entry& entry, const SourceP
   return check_image(bytes, around, context);
 }
 
-ContentCheck check_entry(const Target& target, const Entry& entry, const Context& context) {
+EntryChecker::EntryChecker(const Target& target, const Context& context)
+    : target_(target),
+      context_(context),
+      contents_(std::make_unique<Untangler>(target.file_system(), context)) {}
+
+EntryChecker::~EntryChecker() = default;
+
+ContentCheck EntryChecker::check(const Entry& entry) {
   if (entry.kind != EntryKind::file || entry.size_bytes == 0) return {};
   try {
-    return check_entry(target, entry, target.file_system().open(entry).bytes, context);
+    return check_entry(target_, entry, contents_->open(entry).bytes, context_);
   } catch (const Error& error) {
     if (error.code() != ErrorCode::unsupported) throw;
     return {};  // encrypted

@@ -16,6 +16,7 @@
 #include "recover/destination.h"
 #include "recover/file_copy.h"
 #include "recover/manifest.h"
+#include "recover/untangle.h"
 
 namespace lantern {
 namespace {
@@ -111,6 +112,7 @@ class Extraction::Job {
         options_(std::move(options)),
         context_(context),
         files_(target_.file_system()),
+        contents_(files_, context),
         copier_(options_.hash, context),
         checker_(context) {
     destination_path_ = with_a_name(destination_path_);
@@ -278,7 +280,7 @@ class Extraction::Job {
                          !manifest.done(entry.id, {});
     if (!checked) return ahead;
     try {
-      ahead.check = checker_.start(target_, entry, files_.open(entry).bytes);
+      ahead.check = checker_.start(target_, entry, contents_.open(entry).bytes);
     } catch (const Error& error) {
       if (error.code() != ErrorCode::unsupported) throw;  // said when it is its turn
     }
@@ -418,6 +420,11 @@ class Extraction::Job {
     return row;
   }
 
+  static std::string joined(std::string evidence, const std::string& more) {
+    if (!evidence.empty() && !more.empty()) evidence += "; ";
+    return evidence + more;
+  }
+
   // What the content says of the places that another deleted file claims too.
   static std::string judged(const ManifestRow& row) {
     if (row.doubtful.empty()) return {};
@@ -436,7 +443,7 @@ class Extraction::Job {
 
   void take_file(const Part& part, Destination& destination, Manifest& manifest) {
     const Entry& entry = part.entry;
-    const Content content = files_.open(entry, part.stream);
+    const Content content = contents_.open(entry, part.stream);
     ManifestRow row = row_for(part);
     row.lost = content.lost;
     row.doubtful = content.doubtful;
@@ -467,7 +474,7 @@ class Extraction::Job {
       row.intact = std::max(0.0, *row.intact - static_cast<double>(newly_lost) /
                                                    static_cast<double>(part.size_bytes));
     // Checksums over every byte tell more than who owned the clusters.
-    row.evidence = judged(row);
+    row.evidence = joined(content.evidence, judged(row));
     if (row.check.verified && row.lost.empty()) {
       row.intact = 1;
       row.doubtful.clear();
@@ -533,6 +540,7 @@ class Extraction::Job {
   std::string stopped_by_;
   std::uint64_t copied_bytes_ = 0;
   std::uint64_t total_bytes_ = 0;
+  Untangler contents_;
   FileCopy copier_;
   CheckThread checker_;
   std::deque<Ahead> ahead_;

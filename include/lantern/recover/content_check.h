@@ -8,6 +8,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -20,6 +21,8 @@
 #include "lantern/nest/target.h"
 
 namespace lantern {
+
+class Untangler;
 
 enum class StructureState {
   unknown,       // of no kind that is checked
@@ -48,9 +51,22 @@ ContentCheck check_content(const ByteSource& bytes, const Context& context);
 ContentCheck check_image(const SourcePtr& bytes, const Surroundings& around,
                          const Context& context);
 
-// The content of a file in the target's volume, a virtual disk with what lies beside it. Of what
-// has no content, or is encrypted, nothing is known.
-ContentCheck check_entry(const Target& target, const Entry& entry, const Context& context);
+// Checks the contents of files in a target's volume, a virtual disk with what lies beside it,
+// deleted files that lie among each other as they were solved together.
+// Thread-safety: belongs to one thread.
+class EntryChecker {
+ public:
+  EntryChecker(const Target& target, const Context& context);
+  ~EntryChecker();
+
+  // Of what has no content, or is encrypted, nothing is known.
+  ContentCheck check(const Entry& entry);
+
+ private:
+  const Target& target_;
+  Context context_;
+  std::unique_ptr<Untangler> contents_;
+};
 
 // The entry as it is known after its content was checked: what is verified is intact.
 Entry checked(Entry entry, const ContentCheck& check);

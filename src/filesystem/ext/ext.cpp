@@ -140,7 +140,7 @@ class ExtFileSystem final : public FileSystem {
     if (inode.fast_symlink()) {
       Bytes target(inode.map.begin(),
                    inode.map.begin() + static_cast<std::ptrdiff_t>(inode.size_bytes));
-      return {make_memory_source(std::move(target)), {}, {}};
+      return {make_memory_source(std::move(target)), {}, {}, {}};
     }
     if (inode.has(kInline)) return inline_of(inode);
     return lost != nullptr ? content_of(inode, lost->map, lost->gone, lost->doubtful)

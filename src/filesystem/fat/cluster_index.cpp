@@ -41,6 +41,7 @@ class ClusterIndexer {
     sort_claims();
     find_disputes();
     doubt_where_entries_are_lost();
+    find_tangled();
     std::sort(layout_.placed.begin(), layout_.placed.end(),
               [](const Placed& a, const Placed& b) { return a.slot_offset < b.slot_offset; });
     return std::move(layout_);
@@ -319,6 +320,8 @@ class ClusterIndexer {
     } else {
       place_free(placed, first, wanted, !placed.start_worked_out);
       placed.unproven = remains_behind(file.size_bytes);
+      starts_.push_back({file.slot_offset, first, file.size_bytes, wanted, visit.slot.created,
+                         visit.slot.modified});
       near_ = first;
     }
     layout_.placed.push_back(placed);
@@ -394,6 +397,18 @@ class ClusterIndexer {
     }
   }
 
+  void find_tangled() {
+    if (layout_.disputed.empty()) return;
+    layout_.tangled =
+        tangled(std::move(starts_), disk_.geometry.cluster_count + 2, [&](std::uint32_t cluster) {
+          if (cluster % 4096 == 0) disk_.context.check_cancelled();
+          return !in_use(cluster) && !begins_folder(cluster);
+        });
+    for (std::size_t i = 0; i < layout_.tangled.size(); ++i)
+      for (const Start& start : layout_.tangled[i].members)
+        layout_.tangled_in.emplace(start.slot_offset, i);
+  }
+
   const Disk& disk_;
   Layout layout_;
   Table::Cursor cursor_;
@@ -407,6 +422,7 @@ class ClusterIndexer {
   std::uint32_t near_ = 0;
   bool folder_lost_ = false;        // a deleted folder whose entries cannot be read
   std::vector<ClusterRun> claims_;  // of the placed files, by first cluster
+  std::vector<Start> starts_;       // of the deleted files that may lie among each other
 };
 
 }  // namespace

@@ -129,6 +129,13 @@ class FatFileSystem final : public FileSystem {
     return content;
   }
 
+  std::optional<Tangle> tangle(const Entry& entry) const override {
+    const Layout& layout = cluster_index();
+    const auto found = layout.tangled_in.find(entry.number);
+    if (found == layout.tangled_in.end()) return std::nullopt;
+    return tangle_of(layout.tangled[found->second]);
+  }
+
   void allocation(Range range, const AllocationVisitor& visit) const override {
     const fat::Geometry& g = disk_.geometry;
     fat::Table::Cursor cursor(disk_.table);
@@ -149,6 +156,23 @@ class FatFileSystem final : public FileSystem {
       ranges.back().length += range.length;
     else
       ranges.push_back(range);
+  }
+
+  Tangle tangle_of(const fat::Tangled& group) const {
+    Tangle tangle;
+    tangle.volume = disk_.raw;
+    tangle.place_bytes = disk_.geometry.cluster_bytes;
+    auto next = group.members.begin();
+    for (const fat::ClusterRun& run : group.clusters)
+      for (std::uint32_t k = 0; k < run.count; ++k) {
+        if (next != group.members.end() && next->first == run.first + k) {
+          tangle.members.push_back({std::to_string(next->slot_offset), next->size_bytes,
+                                    tangle.places.size(), next->created, next->modified});
+          ++next;
+        }
+        tangle.places.push_back(disk_.geometry.cluster_offset(run.first + k));
+      }
+    return tangle;
   }
 
   // Thread-safe: the first caller takes the index, the others wait; afterwards it is only read.

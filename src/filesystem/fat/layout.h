@@ -10,6 +10,7 @@
 
 #include "filesystem/fat/disk.h"
 #include "filesystem/fat/slots.h"
+#include "filesystem/fat/tangled.h"
 
 namespace lantern::fat {
 
@@ -74,6 +75,8 @@ struct Layout {
   std::vector<Placed> placed;                                          // by slot offset
   std::vector<Part> parts;
   std::vector<ClusterRun> disputed;  // claimed by two placed files; sorted, disjoint
+  std::vector<Tangled> tangled;      // groups of deleted files that lie among each other
+  std::unordered_map<std::uint64_t, std::size_t> tangled_in;  // slot offset: which of them
 
   const Placed* find(std::uint64_t slot_offset) const;
   bool is_disputed(std::uint32_t cluster) const;

@@ -270,7 +270,7 @@ class IsoFileSystem final : public FileSystem {
       throw Error(ErrorCode::usage, shape_.context.address, entry.number,
                   "this entry has no content of its own", "list it, or extract it as a whole");
     const Node node = node_at(entry.number);
-    if (entry.kind == EntryKind::symlink) return {memory_of(node.extra.link), {}, {}};
+    if (entry.kind == EntryKind::symlink) return {memory_of(node.extra.link), {}, {}, {}};
     if (node.extra.packed)
       throw Error(ErrorCode::unsupported, shape_.context.address, entry.number,
                   "the file is packed by zisofs, which is not unpacked here yet",

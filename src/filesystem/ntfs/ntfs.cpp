@@ -190,12 +190,13 @@ class NtfsFileSystem final : public FileSystem {
 
   static Content unreadable_content(std::uint64_t size_bytes) {
     if (size_bytes == 0) return text_content({});
-    return {make_joined({{ExtentKind::unreadable, size_bytes, nullptr, 0}}), {{0, size_bytes}}, {}};
+    return {
+        make_joined({{ExtentKind::unreadable, size_bytes, nullptr, 0}}), {{0, size_bytes}}, {}, {}};
   }
 
   static Content text_content(const std::string& text) {
     const auto bytes = std::as_bytes(std::span(text));
-    return {make_memory_source({bytes.begin(), bytes.end()}), {}, {}};
+    return {make_memory_source({bytes.begin(), bytes.end()}), {}, {}, {}};
   }
 
   // Thread-safe: the first caller takes it, the others wait. The whole one stands for the quick one

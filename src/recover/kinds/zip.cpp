@@ -138,9 +138,31 @@ Range check_member(KindReader& file, const Member& member, bool& verified) {
   return {at, end - at};
 }
 
-}  // namespace
+// From its front, member for member, by what each says of itself: throws Break where that ends.
+[[noreturn]] void follow_members(KindReader& file) {
+  std::uint64_t at = 0;
+  while (file.starts(at, kLocal)) {
+    file.check_cancelled();
+    const unsigned flags = file.le16(at + 6), method = file.le16(at + 8);
+    const std::uint64_t data = at + kLocalBytes + file.le16(at + 26) + file.le16(at + 28);
+    const bool follow = (flags & kSizesFollow) != 0;
+    std::uint64_t packed = file.le32(at + 18);
+    if (method == 8 && (flags & kEncrypted) == 0) {
+      const Inflated got = inflate_stream(file, data, file.size() - data);
+      packed = got.end - data;
+      if (!follow && got.crc32 != file.le32(at + 14))
+        file.broken(data, "a member's checksum is wrong");
+    }
+    at = data + packed;
+    if (!follow) continue;
+    // How long its lengths are is told by what comes behind them.
+    const std::uint64_t behind = at + (file.starts(at, kDescriptor) ? 12 : 8);
+    at = file.starts(behind + 8, "PK") ? behind + 8 : behind;
+  }
+  file.broken(at, "its members break off");
+}
 
-Held check_zip(KindReader& file) {
+Held check_by_directory(KindReader& file) {
   const auto directory = find_directory(file);
   if (!directory) file.cut(file.size(), "it has no directory at its end");
   if (!file.has(directory->at, directory->length) ||
@@ -177,6 +199,22 @@ Held check_zip(KindReader& file) {
              directory->file_end - directory->end_at <= kEndBytes + 76 + kMaxUncovered;
   return {verified, directory->file_end,
           verified ? "the checksum of every member is right" : "its directory and members fit"};
+}
+
+}  // namespace
+
+Held check_zip(KindReader& file) {
+  try {
+    return check_by_directory(file);
+  } catch (const Break& by_directory) {
+    // A directory at the wrong place says nothing of where the members break: they are followed.
+    try {
+      follow_members(file);
+    } catch (const Break& by_members) {
+      if (by_members.at < by_directory.at) throw by_members;
+    }
+    throw;
+  }
 }
 
 }  // namespace lantern::kinds
