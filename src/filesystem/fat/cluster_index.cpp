@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "filesystem/fat/start_cluster.h"
+#include "filesystem/fat/deleted/start_cluster.h"
 #include "filesystem/fat/tree.h"
 #include "lantern/text.h"
 

@@ -8,9 +8,9 @@
 #include <unordered_map>
 #include <vector>
 
+#include "filesystem/fat/deleted/tangled.h"
 #include "filesystem/fat/disk.h"
 #include "filesystem/fat/slots.h"
-#include "filesystem/fat/tangled.h"
 
 namespace lantern::fat {
 

@@ -6,7 +6,7 @@
 
 #include <random>
 
-#include "filesystem/fat/tangled.h"
+#include "filesystem/fat/deleted/tangled.h"
 #include "kit/bytes.h"
 #include "kit/fat_builder.h"
 #include "recover/placement.h"

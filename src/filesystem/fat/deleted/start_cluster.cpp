@@ -1,4 +1,4 @@
-#include "filesystem/fat/start_cluster.h"
+#include "filesystem/fat/deleted/start_cluster.h"
 
 #include <algorithm>
 #include <array>

@@ -1,4 +1,4 @@
-#include "filesystem/fat/tangled.h"
+#include "filesystem/fat/deleted/tangled.h"
 
 #include <algorithm>
 
