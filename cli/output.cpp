@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 #include <ostream>
 
 namespace lantern::cli {
@@ -188,6 +189,21 @@ void print_choice(const Job& job, const Target& target) {
   if (target.chosen.empty()) return;
   const std::string text = "Reading " + target.chosen + ": " + target.why;
   job.streams.out << fitted(job.streams, for_terminal(text), 2) << "\n\n";
+}
+
+std::optional<std::uint64_t> bytes_of(const std::string& text) {
+  if (text.empty()) return std::nullopt;
+  constexpr std::string_view kUnits = "KMGT";
+  std::uint64_t number = 0;
+  const char* const end = text.data() + text.size();
+  const auto [at, error] = std::from_chars(text.data(), end, number);
+  unsigned shift = 0;
+  if (at + 1 == end && kUnits.find(*at) != std::string_view::npos)
+    shift = 10 * (static_cast<unsigned>(kUnits.find(*at)) + 1);
+  if (error != std::errc{} || (at != end && shift == 0) || number > (~std::uint64_t{0} >> shift))
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is not a size", text),
+                "for example: 512, 20K, 4M, 1G");
+  return number << shift;
 }
 
 }  // namespace lantern::cli

@@ -53,4 +53,7 @@ void findings_json(JsonWriter& json, const Job& job);
 // "reading station.vdi::2: 41 user documents (28 pictures, ...); ..." when a volume was chosen.
 void print_choice(const Job& job, const Target& target);
 
+// "512", "20K", "4M", "1G", "2T": powers of 1024; empty for nothing. Throws Error{usage}.
+std::optional<std::uint64_t> bytes_of(const std::string& text);
+
 }  // namespace lantern::cli

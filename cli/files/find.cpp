@@ -31,22 +31,6 @@ struct Options {
   bool exact = false;
 };
 
-// "512", "20K", "4M", "1G", "2T": powers of 1024.
-std::optional<std::uint64_t> bytes_of(const std::string& text) {
-  if (text.empty()) return std::nullopt;
-  constexpr std::string_view kUnits = "KMGT";
-  std::uint64_t number = 0;
-  const char* const end = text.data() + text.size();
-  const auto [at, error] = std::from_chars(text.data(), end, number);
-  unsigned shift = 0;
-  if (at + 1 == end && kUnits.find(*at) != std::string_view::npos)
-    shift = 10 * (static_cast<unsigned>(kUnits.find(*at)) + 1);
-  if (error != std::errc{} || (at != end && shift == 0) || number > (~std::uint64_t{0} >> shift))
-    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is not a size", text),
-                "for example: 512, 20K, 4M, 1G");
-  return number << shift;
-}
-
 // "2026-03-14" or "2026-03-14T08:30:02".
 std::optional<std::int64_t> seconds_of_text(const std::string& text) {
   if (text.empty()) return std::nullopt;

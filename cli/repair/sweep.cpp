@@ -1,7 +1,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <memory>
+#include <optional>
 #include <ostream>
 
 #include "cli/case_log.h"
@@ -20,6 +22,8 @@ struct Options {
   bool volumes = false;
   bool every_sector = false;
   std::uint64_t from = 0;
+  std::string catalog;
+  std::string range;
 };
 
 void put_volumes(JsonWriter& json, const char* key, const std::vector<FoundVolume>& volumes,
@@ -123,13 +127,7 @@ void print_found(const Job& job, const VolumeSearch& found, const Address& disk)
         << (found.every_sector ? " --every-sector" : "") << '\n';
 }
 
-int sweep_source(Job& job, const Options& options) {
-  if (!options.volumes)
-    throw Error(ErrorCode::usage, {}, std::nullopt, "what is to be looked for is not named",
-                "lantern sweep SRC --volumes");
-  const Address address = options.common.address(options.source);
-  const Target target = options.common.session(job).open_disk(address);
-  const DiskLayer& disk = target.disk();
+int find_volumes(Job& job, const Options& options, const Address& address, const DiskLayer& disk) {
   VolumeSearchOptions how;
   how.every_sector = options.every_sector || options.from != 0;
   how.from = options.from;
@@ -147,18 +145,139 @@ int sweep_source(Job& job, const Options& options) {
   return code;
 }
 
+// "NAME.catalog" in this folder, of "NAME.img" anywhere.
+std::string catalog_of(const Address& address) {
+  std::string name = std::filesystem::path(address.first).stem().string();
+  if (name.empty() || address.first.starts_with("disk:")) name = address.first.substr(5);
+  return name + ".catalog";
+}
+
+Range range_of(const std::string& text) {
+  if (text.empty()) return {};
+  const std::size_t dots = std::min(text.find(".."), text.size());
+  const auto from = bytes_of(text.substr(0, dots));
+  const auto to = bytes_of(text.substr(std::min(dots + 2, text.size())));
+  if (!to || *to <= from.value_or(0))
+    throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no range", text),
+                "write --range 10G..20G");
+  return {from.value_or(0), *to - from.value_or(0)};
+}
+
+void refuse_unsafe(const Job& job, const Options& options, const Target& target,
+                   const std::string& catalog) {
+  const std::string folder = std::filesystem::absolute(catalog).parent_path().string();
+  for (const std::string& source : bottom_sources(target)) {
+    const std::string unsafe =
+        why_destination_is_unsafe(*options.common.session(job).options().host, source, folder);
+    if (!unsafe.empty())
+      throw Error(ErrorCode::refused, catalog, std::nullopt, "cannot hold the catalog: " + unsafe,
+                  "choose a folder on another disk with -o");
+  }
+}
+
+void print_summary_json(const Job& job, const SweepSummary& done, const std::string& catalog) {
+  JsonWriter json(job.streams.out);
+  json.begin_object().key("catalog").value(catalog).key("done").value(done.done);
+  json.key("resumed").value(done.resumed).key("swept_to_bytes").value(done.swept_to);
+  json.key("read_bytes").value(done.read_bytes).key("volumes").begin_array();
+  for (const SweepSummary::Volume& volume : done.volumes) {
+    json.begin_object().key("address").value(volume.address).key("lost").value(volume.lost);
+    json.key("file_system").value(volume.type).key("label").value(volume.label);
+    json.key("start_bytes").value(volume.range.offset);
+    json.key("length_bytes").value(volume.range.length);
+    json.key("files").value(volume.files).key("deleted").value(volume.deleted);
+    json.key("intact").value(volume.intact).key("evidence").value(volume.evidence).end_object();
+  }
+  json.end_array();
+  findings_json(json, job);
+  json.end_object();
+}
+
+void print_summary(const Job& job, const SweepSummary& done, const std::string& catalog) {
+  std::ostream& out = job.streams.out;
+  if (!done.done) {
+    out << fmt::format(
+        "Stopped at byte {}. What was found is kept in {};\n"
+        "the same command goes on.\n",
+        done.swept_to, for_terminal(catalog));
+    return;
+  }
+  out << coloured(job.streams, Meaning::quiet,
+                  fmt::format("{:<28}  {:>15}  {:>10}  {:<6}  {:<12}  {:>8}  {:>8}", "VOLUME",
+                              "START", "SIZE", "TYPE", "LABEL", "FILES", "DELETED"))
+      << '\n';
+  for (const SweepSummary::Volume& volume : done.volumes) {
+    out << coloured(job.streams, volume.lost ? Meaning::deleted : Meaning::plain,
+                    fmt::format("{:<28}  {:>15}  {:>10}  {:<6}  {:<12}  {:>8}  {:>8}",
+                                for_terminal(volume.address), volume.range.offset,
+                                size_text(volume.range.length, false), volume.type,
+                                for_terminal(volume.label), volume.files, volume.deleted))
+        << '\n';
+    if (volume.lost && !volume.evidence.empty())
+      out << "  " << wrapped(for_terminal(volume.evidence), 2) << '\n';
+  }
+  if (done.volumes.empty()) out << "  no volume that can be read\n";
+  const auto lost = std::find_if(done.volumes.begin(), done.volumes.end(),
+                                 [](const SweepSummary::Volume& volume) { return volume.lost; });
+  out << fmt::format("\nAll is kept in {}: list, find, show and extract take it as a source.\n",
+                     for_terminal(catalog));
+  if (lost == done.volumes.end()) return;
+  out << "\nNext:\n  lantern list " << for_shell(lost->address) << " --deleted\n";
+}
+
+int sweep_source(Job& job, const Options& options) {
+  const Address address = options.common.address(options.source);
+  const Session& session = options.common.session(job);
+  const Target target = session.open_disk(address);
+  const DiskLayer& disk = target.disk();
+  if (options.volumes || options.from != 0 || options.every_sector) {
+    if (!options.volumes)
+      throw Error(ErrorCode::usage, {}, std::nullopt,
+                  "--every-sector and --from belong to --volumes",
+                  "lantern sweep SRC --volumes --every-sector");
+    return find_volumes(job, options, address, disk);
+  }
+  if (disk.of_catalog)
+    throw Error(ErrorCode::usage, address.print(), std::nullopt, "is a catalog: it was swept",
+                {Do::list, " shows what was found"});
+  SweepOptions how;
+  how.catalog = options.catalog.empty() ? catalog_of(address) : options.catalog;
+  how.range = range_of(options.range);
+  refuse_unsafe(job, options, target, how.catalog);
+  const auto line = std::make_shared<ProgressLine>(job.streams.err);
+  if (job.streams.err_is_terminal) job.context.progress = line;
+  const SweepSummary done = sweep_to_catalog(disk, how, session, job.context);
+  line->clear();
+  if (options.common.json)
+    print_summary_json(job, done, how.catalog);
+  else
+    print_summary(job, done, how.catalog);
+  if (!options.common.json) print_findings(job, job.streams.err);
+  const int code = done.done ? exit_for_findings(job) : kStopped;
+  append_to_case(options.common.case_folder, job, {address.first}, {{how.catalog, {}}}, code);
+  return code;
+}
+
 }  // namespace
 
 Run add_sweep(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
-  const Command command = parser.command("sweep", "scan for lost volumes");
+  const Command command =
+      parser.command("sweep", "read every sector once: lost volumes and files, into a catalog");
   options->common.add_to(command, job);
   command.option("SRC", options->source, "a disk").required();
+  command.option(
+      "-o", options->catalog,
+      "the catalog; without it NAME.catalog in this folder. One that is there is gone on "
+      "with");
+  command.option("--range", options->range, "only these bytes of the disk: FROM..TO");
   command.flag("--volumes", options->volumes,
-               "volumes: first where they usually are, then, if need be, everywhere");
-  command.flag("--every-sector", options->every_sector, "everywhere, whatever was found");
-  command.option("--from", options->from, "go on at this byte");
-  command.footer("Example: lantern sweep broken.img --volumes");
+               "no catalog: volumes only, first where they usually are, then, if need be, "
+               "everywhere");
+  command.flag("--every-sector", options->every_sector,
+               "with --volumes: everywhere, whatever was found");
+  command.option("--from", options->from, "with --volumes: go on at this byte");
+  command.footer("Example: lantern sweep broken.img -o broken.catalog");
   return [&job, options] { return sweep_source(job, *options); };
 }
 

@@ -200,12 +200,22 @@ class FileSystem {
   std::vector<Claim> who_owns(Range range) const;
 };
 
+// A stretch of a table of files, where it was found.
+struct TablePiece {
+  std::uint64_t table_offset = 0;   // of the table, bytes
+  std::uint64_t volume_offset = 0;  // of the volume, bytes
+  std::uint64_t length = 0;
+};
+
 struct FileSystemOptions {
   std::string code_page = "CP437";  // of FAT short names
   std::string as;                   // only this format; empty: the one that fits best
   // With `as`: figures by hand instead of those of a lost header, by the format's keys
   // (Format::geometry), bytes.
   std::map<std::string, std::uint64_t> geometry;
+  // With `as` and figures: where the pieces of its file table lie, in order, since its own record
+  // does not say so. NTFS.
+  std::vector<TablePiece> table_pieces;
 };
 
 // What a file system lies in: its volume, and others that the volume names.

@@ -65,4 +65,37 @@ struct VolumeSearch {
 VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
                             const VolumeSearchOptions& options, const Context& context);
 
+// --- Everything, into a catalog ---
+
+struct SweepOptions {
+  std::string catalog;  // the file; it is made, or gone on with
+  Range range;          // of the disk, bytes; nothing: all of it
+};
+
+struct SweepSummary {
+  std::uint64_t swept_to = 0;    // byte of the disk
+  std::uint64_t read_bytes = 0;  // in this run
+  bool resumed = false;          // an earlier run had begun
+  bool done = false;             // all was swept, and the volumes are listed
+  struct Volume {
+    std::string address;  // below the catalog
+    bool lost = false;    // no table names it
+    std::string type;     // "ntfs"
+    std::string label;
+    Range range;                                       // bytes of the disk
+    std::uint64_t files = 0, deleted = 0, intact = 0;  // of all that are no folder
+    std::string evidence;
+  };
+  std::vector<Volume> volumes;
+};
+
+class Session;
+class DiskLayer;
+
+// Reads every sector of a disk that is stored, once, and lists what is found in the catalog as it
+// is found. Stopped or killed, it goes on when it is called again. `disk` was opened by `session`.
+// Throws Error{cannot_write, cannot_read, refused (a catalog of another disk), stopped}.
+SweepSummary sweep_to_catalog(const DiskLayer& disk, const SweepOptions& options,
+                              const Session& session, const Context& context);
+
 }  // namespace lantern

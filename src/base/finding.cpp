@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 104> kCodes = {
+constexpr std::array<std::string_view, 108> kCodes = {
     "source.unreadable",
     "source.suspect",
     "source.same-id",
@@ -44,6 +44,10 @@ constexpr std::array<std::string_view, 104> kCodes = {
     "machine.incomplete",
     "machine.two-of-a-name",
     "extract.nothing",
+    "catalog.disk-changed",
+    "catalog.without-disk",
+    "catalog.unfinished",
+    "sweep.capped",
     "mbr.past-end",
     "mbr.overlap",
     "mbr.logical-loop",

@@ -6,10 +6,12 @@
 #include <mutex>
 #include <unordered_map>
 
+#include "catalog/catalog.h"
 #include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
+#include "nest/opening/catalog_disk.h"
 #include "nest/opening/descent.h"
 #include "nest/opening/disk.h"
 #include "nest/opening/folder_disks.h"
@@ -97,6 +99,7 @@ DiskPtr Session::open_first(const Address& address) const {
   Address first;
   first.first = disk ? kNamed + disk->name : address.first;
   return state_->disks.get(first.print(), [&] {
+    if (!disk && Catalog::is_catalog(first.first)) return open_catalog_disk(first.first, *this);
     const auto layer = std::make_shared<FileLayer>();
     layer->address = first;
     layer->path = disk ? disk->facts.device : first.first;

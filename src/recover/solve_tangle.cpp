@@ -77,6 +77,7 @@ class Solver {
     while (!open_.members.empty()) {
       const std::vector<Try> tries = all_ways();
       std::vector<std::vector<Judged>> judged;
+      judged.reserve(tries.size());
       for (const Try& each : tries) judged.push_back(judge(each.placement));
       if (settle_verified(tries, judged)) continue;
       const std::size_t best = best_of(tries, judged);

@@ -169,6 +169,7 @@ class DiskLayer final : public Layer {
   Container container;
   VolumeTable table;
   VolumeList volumes;
+  bool of_catalog = false;              // its volumes are those of a catalog
   std::vector<Recognition> recognised;  // what the disk itself is by its own first structures
   std::optional<Recognition> owner;     // as of a volume
 };

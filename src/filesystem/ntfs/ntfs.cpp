@@ -457,7 +457,10 @@ std::shared_ptr<const FileSystem> open_ntfs(const FileSystemSources& sources,
     const SourcePtr whole = make_window(volume, {0, geometry.volume_bytes});
     Volume opened{whole, make_cached(whole, context), geometry, context,
                   std::min(volume->size(), geometry.volume_bytes)};
-    if (!find_table(opened)) continue;
+    if (!options.table_pieces.empty())
+      set_table(opened, options.table_pieces);
+    else if (!find_table(opened))
+      continue;
     if (geometry.place != 0)
       context.report(FindingCode::ntfs_boot_sector, Severity::damage, {0, 512},
                      "there is no valid boot sector where it should be",

@@ -286,6 +286,30 @@ SourcePtr Volume::bytes_of(const Stream& stream, const SourcePtr& from) const {
   return make_joined(std::move(pieces));
 }
 
+void set_table(Volume& volume, const std::vector<TablePiece>& pieces) {
+  const std::uint64_t cluster = volume.geometry.cluster_bytes;
+  std::vector<Piece> bytes;
+  std::uint64_t at = 0;
+  for (const TablePiece& piece : pieces) {
+    const auto end = checked_add(piece.table_offset, piece.length);
+    const auto volume_end = checked_add(piece.volume_offset, piece.length);
+    if (!end || !volume_end || *volume_end > volume.there_bytes || piece.table_offset < at ||
+        *end / volume.geometry.record_bytes > kMaxRecords)
+      continue;
+    if (piece.table_offset > at)
+      bytes.push_back({ExtentKind::unreadable, piece.table_offset - at, nullptr, 0});
+    bytes.push_back({ExtentKind::direct, piece.length, volume.cached, piece.volume_offset});
+    at = *end;
+    // The clusters it lies in; a piece may begin within one.
+    const std::uint64_t within = piece.volume_offset % cluster;
+    if (within > piece.table_offset) continue;
+    volume.table_runs.push_back({(piece.table_offset - within) / cluster,
+                                 piece.volume_offset / cluster,
+                                 divide_up(within + piece.length, cluster), false});
+  }
+  volume.table = make_joined(std::move(bytes));
+}
+
 bool find_table(Volume& volume) {
   const Geometry& g = volume.geometry;
   for (const std::uint64_t cluster : {g.table_cluster, g.mirror_cluster}) {

@@ -17,6 +17,7 @@
 #include "filesystem/ntfs/names.h"
 #include "filesystem/ntfs/record.h"
 #include "lantern/context.h"
+#include "lantern/file_system.h"
 #include "lantern/sources.h"
 
 namespace lantern::ntfs {
@@ -111,6 +112,9 @@ struct Volume {
 // Adds an attribute's runs in order; those that can be nowhere end it.
 void add_runs(ByteView list, std::uint64_t first_vcn, std::uint64_t cluster_count,
               std::vector<Run>& runs);
+
+// The file table by where its pieces were found; what is not among them is lost.
+void set_table(Volume& volume, const std::vector<TablePiece>& pieces);
 
 // Finds the file table from its own record or the copy of it. False: there is none.
 bool find_table(Volume& volume);

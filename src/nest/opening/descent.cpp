@@ -210,6 +210,12 @@ class Descent {
     switch (step.kind) {
       case Step::Kind::volume:
         return take_volume([&](const VolumeLayer& v) { return v.row.number == step.number; }, step);
+      case Step::Kind::lost:
+        return take_volume(
+            [&](const VolumeLayer& v) {
+              return !v.address.steps.empty() && v.address.steps.back() == step;
+            },
+            step);
       case Step::Kind::label:
         return take_volume(
             [&](const VolumeLayer& v) {

@@ -4,12 +4,21 @@
 #pragma once
 
 #include <span>
+#include <vector>
 
 #include "base/bytes.h"
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
 
 namespace lantern {
+
+// What a finder is shown. Pieces come in order; each sector is `owned` by one of them.
+struct SweptPiece {
+  std::uint64_t offset = 0;  // of the bytes on the disk, a multiple of 512
+  ByteView bytes;
+  std::size_t owned = 0;  // of the bytes: what is behind is shown again, for what begins before it
+  const std::vector<Range>& unreadable;  // of the disk, within the bytes: zeros stand for them
+};
 
 // Looks at pieces of a disk as they come by; keeps what it saw.
 class Finder {
@@ -18,9 +27,11 @@ class Finder {
   Finder(const Finder&) = delete;
   Finder& operator=(const Finder&) = delete;
   virtual ~Finder() = default;
-  // `offset`: of the piece on the disk, a multiple of 512. Pieces come in order and do not overlap.
-  virtual void look(std::uint64_t offset, ByteView piece) = 0;
+  virtual void look(const SweptPiece& piece) = 0;
 };
+
+// The most that a structure reaches behind its first sector, so that it is seen whole.
+constexpr std::size_t kLookAhead = 4096;
 
 struct Swept {
   std::uint64_t stopped_at = 0;  // byte; the end of the range when all of it was read

@@ -18,8 +18,11 @@ struct SectorHit {
 
 class VolumeFinder final : public Finder {
  public:
-  void look(std::uint64_t offset, ByteView piece) override;
-  std::vector<SectorHit> hits;  // in order, a million at most
+  static constexpr std::size_t kMaxHits = 1u << 20;
+
+  void look(const SweptPiece& piece) override;
+  std::vector<SectorHit> hits;  // in order
+  bool capped = false;          // there were more
 };
 
 }  // namespace lantern

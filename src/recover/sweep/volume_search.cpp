@@ -14,7 +14,7 @@
 #include "lantern/sweep.h"
 #include "lantern/text.h"
 #include "nest/owner.h"
-#include "recover/sweep/volume_finder.h"
+#include "recover/sweep/volume_search.h"
 #include "source/given.h"
 #include "volume/gpt_layout.h"
 
@@ -82,7 +82,7 @@ class Search {
       if (at >= disk_->size() || !looked_.insert(at).second) continue;
       const std::size_t got = disk_->read(at, piece).length;
       VolumeFinder finder;
-      finder.look(at, ByteView(piece).first(got));
+      finder.look({at, ByteView(piece).first(got), got, {}});
       for (const SectorHit& hit : finder.hits) take(hit);
     }
   }
@@ -457,10 +457,9 @@ std::uint64_t unexplained_bytes(const ByteSource& disk, const VolumeSearch& foun
 
 }  // namespace
 
-VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
-                            const VolumeSearchOptions& options, const Context& context) {
+VolumeSearch volumes_by_hits(const SourcePtr& disk, const VolumeTable& table,
+                             const std::vector<SectorHit>& hits, const Context& context) {
   VolumeSearch result;
-  result.stopped_at = given(disk)->size();
   Search search(disk, table, context);
   std::set<std::uint64_t> places = usual_places(*disk, table, result);
   for (std::size_t round = 0; round < kMaxRounds; ++round) {
@@ -470,23 +469,29 @@ VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
     if (next == places) break;
     places = std::move(next);
   }
+  for (const SectorHit& hit : hits) search.take(hit);
+  if (!hits.empty()) search.settle(result);
+  result.stopped_at = disk->size();
   result.unexplained = unexplained_bytes(*disk, result);
+  return result;
+}
+
+VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
+                            const VolumeSearchOptions& options, const Context& context) {
+  given(disk);
+  VolumeSearch result = volumes_by_hits(disk, table, {}, context);
   if (options.usual_places_only || (!options.every_sector && result.unexplained <= kSlack))
     return result;
   VolumeFinder finder;
   Finder* const finders[] = {&finder};
   const std::uint64_t from = std::min(options.from / kSector * kSector, disk->size());
   const Swept swept = sweep(*disk, {from, disk->size() - from}, finders, context);
+  Context unstopped = context;
+  unstopped.cancel = nullptr;
+  result = volumes_by_hits(disk, table, finder.hits, unstopped);
   result.stopped_at = swept.stopped_at;
   result.read_bytes = swept.read_bytes;
   result.every_sector = swept.stopped_at == disk->size();
-  Context unstopped = context;
-  unstopped.cancel = nullptr;
-  Search rest(disk, table, unstopped);
-  rest.look_at(places);
-  for (const SectorHit& hit : finder.hits) rest.take(hit);
-  rest.settle(result);
-  result.unexplained = unexplained_bytes(*disk, result);
   return result;
 }
 

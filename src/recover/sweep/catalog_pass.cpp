@@ -1,0 +1,161 @@
+#include "recover/sweep/catalog_pass.h"
+
+#include <algorithm>
+#include <array>
+#include <utility>
+
+#include "lantern/format/registry.h"
+
+namespace lantern {
+namespace {
+
+// Whichever comes first: what a kill costs.
+constexpr std::chrono::seconds kBetweenMarks{5};
+constexpr std::uint64_t kBytesBetweenMarks = 256u << 20;
+constexpr std::size_t kBlock = 64u << 10;  // bytes; what is told of at once
+constexpr std::size_t kSample = 2048;      // bytes of a block that are counted
+// Of so many bytes of chance so many values are met at least; text and programs have fewer.
+constexpr std::size_t kValuesOfPacked = 250;
+
+bool looks_packed(ByteView block) {
+  std::array<bool, 256> met{};
+  std::size_t values = 0;
+  for (const std::byte b :
+       block.subspan(block.size() / 2).first(std::min(kSample, block.size() / 2)))
+    if (!std::exchange(met[std::to_integer<std::size_t>(b)], true)) ++values;
+  return values >= kValuesOfPacked;
+}
+
+}  // namespace
+
+CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs)
+    : catalog_(catalog), volumes_(volumes), ntfs_(ntfs) {
+  Statement hits = catalog_.database().prepare("SELECT offset, format FROM hit ORDER BY offset");
+  while (hits.step())
+    if (const Format* const format = known_formats().find(hits.text(1)))
+      volumes_.hits.push_back({format, hits.number(0)});
+  std::vector<RecordRun> runs;
+  Statement rows = catalog_.database().prepare(
+      "SELECT offset, number, count, record_bytes FROM record_run ORDER BY offset");
+  while (rows.step())
+    runs.push_back({rows.number(0), rows.number(1), rows.number(2), rows.number(3)});
+  std::vector<IndexBlock> blocks;
+  Statement indexes =
+      catalog_.database().prepare("SELECT offset, folder, vcn FROM index_block ORDER BY offset");
+  while (indexes.step())
+    blocks.push_back({indexes.number(0), indexes.number(1), indexes.number(2)});
+  ntfs_.go_on_with(std::move(runs), std::move(blocks));
+  marked_ = catalog_.swept_to();
+  written_hits_ = volumes_.hits.size();
+  written_runs_ = ntfs_.runs.size();
+  written_blocks_ = ntfs_.blocks.size();
+}
+
+void CatalogPass::look(const SweptPiece& piece) {
+  for (const Range& lost : piece.unreadable) {
+    if (!unreadable_.empty() && lost.offset <= unreadable_.back().end())
+      unreadable_.back().length =
+          std::max(lost.end(), unreadable_.back().end()) - unreadable_.back().offset;
+    else
+      unreadable_.push_back(lost);
+  }
+  std::size_t length = 0;
+  for (std::size_t at = 0; at < piece.owned; at += length) {
+    length =
+        std::min(kBlock - static_cast<std::size_t>((piece.offset + at) % kBlock), piece.owned - at);
+    const ByteView block = piece.bytes.subspan(at, length);
+    add_block(piece.offset + at, block.size(),
+              all_zero(block)       ? BlockKind::zero
+              : looks_packed(block) ? BlockKind::packed
+                                    : BlockKind::data);
+  }
+  const auto now = std::chrono::steady_clock::now();
+  const std::uint64_t end = piece.offset + piece.owned;
+  if (now - last_mark_ < kBetweenMarks && end - std::min(end, marked_) < kBytesBetweenMarks) return;
+  mark(end);
+}
+
+void CatalogPass::add_block(std::uint64_t offset, std::uint64_t length, BlockKind kind) {
+  if (kind == kind_ && block_.end() == offset) {
+    block_.length += length;
+    return;
+  }
+  write_block();
+  block_ = {offset, length};
+  kind_ = kind;
+}
+
+void CatalogPass::write_block() {
+  if (kind_ != BlockKind::none) blocks_.push_back({block_, kind_});
+  kind_ = BlockKind::none;
+}
+
+void CatalogPass::mark(std::uint64_t swept_to) {
+  write_block();
+  Database& database = catalog_.database();
+  catalog_.begin();
+  Statement block = database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, ?)");
+  for (const Row& row : blocks_)
+    block.bind(1, row.range.offset)
+        .bind(2, row.range.length)
+        .bind(3, row.kind == BlockKind::zero     ? "zero"
+                 : row.kind == BlockKind::packed ? "packed"
+                                                 : "data")
+        .run();
+  Statement unreadable =
+      database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, 'unreadable')");
+  for (const Range& range : unreadable_)
+    unreadable.bind(1, range.offset).bind(2, range.length).run();
+  Statement hit = database.prepare("INSERT OR IGNORE INTO hit VALUES(?, ?)");
+  for (; written_hits_ < volumes_.hits.size(); ++written_hits_)
+    hit.bind(1, volumes_.hits[written_hits_].offset)
+        .bind(2, volumes_.hits[written_hits_].format->name)
+        .run();
+  Statement run = database.prepare("INSERT OR REPLACE INTO record_run VALUES(?, ?, ?, ?)");
+  // The last one may have grown.
+  for (std::size_t i = written_runs_ - std::min<std::size_t>(written_runs_, 1);
+       i < ntfs_.runs.size(); ++i) {
+    const RecordRun& each = ntfs_.runs[i];
+    if (i + 1 == ntfs_.runs.size() && !ntfs_.last_is_numbered()) {
+      swept_to = std::min(swept_to, each.offset);
+      break;
+    }
+    run.bind(1, each.offset).bind(2, each.number).bind(3, each.count).bind(4, each.record_bytes);
+    run.run();
+  }
+  written_runs_ = ntfs_.runs.size();
+  Statement index = database.prepare("INSERT OR IGNORE INTO index_block VALUES(?, ?, ?)");
+  for (; written_blocks_ < ntfs_.blocks.size(); ++written_blocks_) {
+    const IndexBlock& each = ntfs_.blocks[written_blocks_];
+    index.bind(1, each.offset).bind(2, each.folder).bind(3, each.vcn).run();
+  }
+  catalog_.set_fact("swept_to", std::to_string(swept_to));
+  catalog_.commit();
+  blocks_.clear();
+  unreadable_.clear();
+  marked_ = swept_to;
+  last_mark_ = std::chrono::steady_clock::now();
+}
+
+void CatalogPass::join_blocks() {
+  Database& database = catalog_.database();
+  std::vector<std::pair<Range, std::string>> joined;
+  Statement rows = database.prepare("SELECT offset, length, kind FROM block ORDER BY offset");
+  while (rows.step()) {
+    const Range range{rows.number(0), rows.number(1)};
+    const std::string kind = rows.text(2);
+    if (!joined.empty() && joined.back().first.end() == range.offset &&
+        joined.back().second == kind)
+      joined.back().first.length += range.length;
+    else
+      joined.emplace_back(range, kind);
+  }
+  catalog_.begin();
+  database.run("DELETE FROM block");
+  Statement add = database.prepare("INSERT INTO block VALUES(?, ?, ?)");
+  for (const auto& [range, kind] : joined)
+    add.bind(1, range.offset).bind(2, range.length).bind(3, kind).run();
+  catalog_.commit();
+}
+
+}  // namespace lantern

@@ -1,0 +1,49 @@
+// The last finder of a pass: keeps a map of what the blocks of the disk are, and writes what all
+// finders found until then into the catalog from time to time, with the place it was found up to.
+//
+// Thread-safety: one thread.
+#pragma once
+
+#include <chrono>
+#include <string>
+
+#include "catalog/catalog.h"
+#include "recover/sweep/ntfs_finder.h"
+#include "recover/sweep/volume_finder.h"
+
+namespace lantern {
+
+class CatalogPass final : public Finder {
+ public:
+  // What the catalog has of an earlier pass is given to the finders again.
+  CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs);
+
+  void look(const SweptPiece& piece) override;
+  // Writes all there is, up to this byte of the disk.
+  void mark(std::uint64_t swept_to);
+  // Once all was swept: what marks have cut is one block again.
+  void join_blocks();
+
+ private:
+  enum class BlockKind { none, data, packed, zero };
+
+  void add_block(std::uint64_t offset, std::uint64_t length, BlockKind kind);
+  void write_block();
+
+  Catalog& catalog_;
+  VolumeFinder& volumes_;
+  NtfsFinder& ntfs_;
+  std::size_t written_hits_ = 0, written_runs_ = 0, written_blocks_ = 0;
+  Range block_;
+  BlockKind kind_ = BlockKind::none;
+  struct Row {
+    Range range;
+    BlockKind kind;
+  };
+  std::vector<Row> blocks_;  // not written yet
+  std::vector<Range> unreadable_;
+  std::uint64_t marked_ = 0;  // byte of the disk
+  std::chrono::steady_clock::time_point last_mark_ = std::chrono::steady_clock::now();
+};
+
+}  // namespace lantern

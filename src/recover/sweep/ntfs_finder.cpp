@@ -1,0 +1,81 @@
+#include "recover/sweep/ntfs_finder.h"
+
+#include <utility>
+
+#include "base/checked.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint32_t kFile = 0x454C4946;   // "FILE"
+constexpr std::uint32_t kIndex = 0x58444E49;  // "INDX"
+constexpr std::size_t kMinRecord = 512, kMaxRecord = 4096;
+constexpr std::uint64_t kMaxNumber = std::uint64_t{1} << 32;
+constexpr std::uint64_t kReferenceMask = 0xFFFFFFFFFFFF;
+
+}  // namespace
+
+void NtfsFinder::look(const SweptPiece& piece) {
+  for (std::size_t at = 0; at + kSector <= piece.owned; at += kSector) {
+    const std::uint32_t mark = le32(piece.bytes, at);
+    if (mark == kFile)
+      record(piece.offset + at, piece.bytes.subspan(at));
+    else if (mark == kIndex)
+      index_block(piece.offset + at, piece.bytes.subspan(at));
+  }
+}
+
+void NtfsFinder::record(std::uint64_t offset, ByteView bytes) {
+  const std::size_t guards = le16(bytes, 4), guard_count = le16(bytes, 6);
+  const std::size_t first = le16(bytes, 0x14);
+  const std::uint64_t used = le32(bytes, 0x18), length = le32(bytes, 0x1C);
+  const bool can_be = is_power_of_two(length) && length >= kMinRecord && length <= kMaxRecord &&
+                      used <= length && used >= first && first >= 0x28 && first % 8 == 0 &&
+                      guards >= 0x28 && guards < first && guard_count >= 2 &&
+                      guard_count <= kMaxRecord / kSector + 1;
+  if (!can_be) return;
+  const bool numbered = guards >= 0x30;
+  const std::uint64_t number = numbered ? le32(bytes, 0x2C) : 0;
+  if (!runs.empty()) {
+    RecordRun& last = runs.back();
+    const bool goes_on = last.end() == offset && last.record_bytes == length;
+    if (goes_on && numbered && !numbered_ && number >= last.count) {
+      last.number = number - last.count;
+      numbered_ = true;
+    }
+    if (goes_on && (!numbered || (numbered_ && last.number + last.count == number))) {
+      ++last.count;
+      return;
+    }
+    // Of what never told its number nothing can be made.
+    if (!numbered_) runs.pop_back();
+  }
+  if (number >= kMaxNumber) return;
+  if (runs.size() >= kMaxRuns) {
+    capped = true;
+    return;
+  }
+  runs.push_back({offset, number, 1, length});
+  numbered_ = numbered;
+}
+
+void NtfsFinder::index_block(std::uint64_t offset, ByteView bytes) {
+  constexpr std::size_t kNode = 0x18, kKey = 0x10, kMinEntry = 0x52;
+  const std::size_t entry = kNode + le32(bytes, kNode);
+  if (entry < 0x28 || entry + kMinEntry > kSector || entry + kMinEntry > bytes.size()) return;
+  if (le16(bytes, entry + 8) < kMinEntry || le16(bytes, entry + 0x0A) < kMinEntry - kKey) return;
+  if (blocks.size() >= kMaxBlocks) {
+    capped = true;
+    return;
+  }
+  blocks.push_back({offset, le64(bytes, entry + kKey) & kReferenceMask, le64(bytes, 0x10)});
+}
+
+void NtfsFinder::go_on_with(std::vector<RecordRun> known_runs,
+                            std::vector<IndexBlock> known_blocks) {
+  runs = std::move(known_runs);
+  blocks = std::move(known_blocks);
+  numbered_ = true;
+}
+
+}  // namespace lantern

@@ -1,0 +1,55 @@
+// Records of NTFS file tables and blocks of its folders' indexes, wherever they lie.
+//   record: as in filesystem/ntfs/record.h  0x1C 4 bytes of it  0x2C 4 its number, where the guard
+//     numbers begin at 0x30 or behind
+//   index block: as in filesystem/ntfs/deleted/index.h  0x10 8 its place in the index
+// Source: the Linux kernel's documentation and headers of NTFS.
+//
+// Thread-safety: one thread.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <vector>
+
+#include "recover/sweep/sweep.h"
+
+namespace lantern {
+
+// Records one behind the other, with numbers that count on.
+struct RecordRun {
+  std::uint64_t offset = 0;  // of the disk, bytes
+  std::uint64_t number = 0;  // of the first
+  std::uint64_t count = 0;
+  std::uint64_t record_bytes = 0;
+
+  std::uint64_t end() const { return offset + count * record_bytes; }
+};
+
+struct IndexBlock {
+  std::uint64_t offset = 0;  // of the disk, bytes
+  std::uint64_t folder = 0;  // record of the folder whose names are in it
+  std::uint64_t vcn = 0;
+};
+
+class NtfsFinder final : public Finder {
+ public:
+  static constexpr std::size_t kMaxRuns = 1u << 20;
+  static constexpr std::size_t kMaxBlocks = 1u << 20;
+
+  void look(const SweptPiece& piece) override;
+  std::vector<RecordRun> runs;     // in order
+  std::vector<IndexBlock> blocks;  // in order
+  bool capped = false;             // there were more
+
+  bool last_is_numbered() const { return numbered_; }
+  // Goes on behind what an earlier pass found.
+  void go_on_with(std::vector<RecordRun> known_runs, std::vector<IndexBlock> known_blocks);
+
+ private:
+  void record(std::uint64_t offset, ByteView bytes);
+  void index_block(std::uint64_t offset, ByteView bytes);
+
+  bool numbered_ = true;  // the last run's number is known
+};
+
+}  // namespace lantern

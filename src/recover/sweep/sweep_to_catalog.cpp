@@ -1,0 +1,318 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "base/checked.h"
+#include "base/range_set.h"
+#include "catalog/catalog.h"
+#include "catalog/entries.h"
+#include "filesystem/ntfs/volume.h"
+#include "lantern/error.h"
+#include "lantern/nest/session.h"
+#include "lantern/sources.h"
+#include "lantern/sweep.h"
+#include "recover/sweep/catalog_pass.h"
+#include "recover/sweep/headless_ntfs.h"
+#include "recover/sweep/volume_search.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::string_view kWhat = "volumes, ntfs";
+// What was written over a volume that lost its head since is not known: nothing of it is called
+// whole before its content says so.
+constexpr double kUnproven = 0.99;
+constexpr std::size_t kMostEvidence = 2000;  // bytes
+
+// Says beside how far it is what was found so far.
+class FoundSoFar final : public Progress {
+ public:
+  FoundSoFar(std::shared_ptr<Progress> inner, const VolumeFinder& volumes, const NtfsFinder& ntfs)
+      : inner_(std::move(inner)), volumes_(volumes), ntfs_(ntfs) {}
+
+  void update(std::uint64_t done, std::uint64_t total, std::string_view /*what*/) override {
+    for (; counted_ + 1 < ntfs_.runs.size(); ++counted_) records_ += ntfs_.runs[counted_].count;
+    inner_->update(done, total,
+                   fmt::format("{} heads, {} records", volumes_.hits.size(), records_));
+  }
+
+ private:
+  std::shared_ptr<Progress> inner_;
+  const VolumeFinder& volumes_;
+  const NtfsFinder& ntfs_;
+  std::size_t counted_ = 0;  // runs; the last one may grow yet
+  std::uint64_t records_ = 0;
+};
+
+class Job {
+ public:
+  Job(const DiskLayer& disk, const SweepOptions& options, const Session& session,
+      const Context& context)
+      : disk_(disk), options_(options), session_(session), context_(context) {}
+
+  SweepSummary run() {
+    open_catalog();
+    VolumeFinder volumes;
+    NtfsFinder ntfs;
+    CatalogPass pass(*catalog_, volumes, ntfs);
+    const Range range = catalog_->facts().range;
+    summary_.swept_to = catalog_->swept_to();
+    if (catalog_->fact("state") == "sweeping") {
+      Finder* const finders[] = {&volumes, &ntfs, &pass};
+      Context own = context_;
+      if (own.progress) own.progress = std::make_shared<FoundSoFar>(own.progress, volumes, ntfs);
+      const Swept swept =
+          sweep(*disk_.bytes, {summary_.swept_to, range.end() - summary_.swept_to}, finders, own);
+      pass.mark(swept.stopped_at);
+      summary_.swept_to = catalog_->swept_to();
+      summary_.read_bytes = swept.read_bytes;
+      if (swept.stopped_at < range.end()) return summary_;
+      pass.join_blocks();
+      if (volumes.capped || ntfs.capped)
+        context_.report(FindingCode::sweep_capped, Severity::warning, {},
+                        "more structures were met than are kept",
+                        "sweep a part of the disk by itself with --range");
+      catalog_->set_fact("state", "reading");
+    }
+    if (!catalog_->is_done()) list_all(volumes.hits, ntfs);
+    summary_.done = true;
+    return summary_;
+  }
+
+ private:
+  void open_catalog() {
+    CatalogFacts facts;
+    std::error_code error;
+    Address address = disk_.address;
+    if (!address.first.starts_with("disk:"))
+      address.first = std::filesystem::absolute(address.first, error).lexically_normal().string();
+    facts.disk = address.print();
+    facts.identity = identify(*disk_.bytes);
+    facts.range = options_.range.length == 0 ? Range{0, disk_.bytes->size()}
+                                             : intersect(options_.range, {0, disk_.bytes->size()});
+    facts.what = kWhat;
+    if (!std::filesystem::exists(options_.catalog, error)) {
+      catalog_ = Catalog::create(options_.catalog, facts);
+      return;
+    }
+    if (!Catalog::is_catalog(options_.catalog))
+      throw Error(ErrorCode::refused, options_.catalog, std::nullopt, "exists and is no catalog",
+                  "name another file with -o");
+    catalog_ = Catalog::open(options_.catalog, Database::How::write);
+    const CatalogFacts there = catalog_->facts();
+    if (compare(there.identity, facts.identity) != IdentityMatch::same)
+      throw Error(
+          ErrorCode::refused, options_.catalog, std::nullopt,
+          fmt::format("is of another disk, or the disk has changed since: it was made of {}",
+                      there.disk),
+          "name another file with -o");
+    if (there.what != facts.what || !(there.range == facts.range))
+      throw Error(ErrorCode::refused, options_.catalog, std::nullopt,
+                  "is of a sweep with other options", "name another file with -o");
+    summary_.resumed = true;
+  }
+
+  // Anew, whatever an earlier run had listed: what was swept is not read again for it.
+  void list_all(const std::vector<SectorHit>& hits, const NtfsFinder& ntfs) {
+    const VolumeSearch found = volumes_by_hits(disk_.container.flat, disk_.table, hits, context_);
+    catalog_->begin();
+    catalog_->clear_volumes();
+    try {
+      for (const VolumePtr& volume : disk_.volumes.all()) list_named(*volume);
+      for (const FoundVolume& volume : found.volumes) list_found(volume);
+      list_headless(ntfs);
+      catalog_->database().run(
+          "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
+          "CREATE INDEX IF NOT EXISTS entry_by_id ON entry(volume, id);");
+      catalog_->set_fact("state", "done");
+      catalog_->commit();
+    } catch (...) {
+      catalog_->database().run("ROLLBACK");
+      throw;
+    }
+  }
+
+  void list_named(const VolumeLayer& volume) {
+    const auto& files = volume.file_system();
+    if (!files) return;
+    CatalogVolume row;
+    row.number = volume.row.number;
+    row.range = intersect(volume.row.range, {0, disk_.bytes->size()});
+    list(row, *files, volume.row.type);
+    readable_.push_back({row.range, files});
+  }
+
+  void list_found(const FoundVolume& volume) {
+    const bool known = std::any_of(readable_.begin(), readable_.end(), [&](const Readable& other) {
+      return other.range.offset == volume.range.offset &&
+             other.files->facts().format == volume.format;
+    });
+    if (known || !volume.is_read) return;
+    CatalogVolume row;
+    row.range = intersect(volume.range, {0, disk_.bytes->size()});
+    row.lost = ++lost_;
+    row.evidence = volume.evidence.substr(0, kMostEvidence);
+    open_lost(row);
+  }
+
+  void open_lost(CatalogVolume& row) {
+    const Context own = context_.at(fmt::format("{}::lost-{}", options_.catalog, row.lost));
+    FileSystemOptions how = row.opened_by;
+    how.code_page = session_.options().file_system.code_page;
+    const auto files = open_file_system(make_window(disk_.bytes, row.range), how, own);
+    const auto has_any = [&] {
+      bool any = false;
+      WalkOptions all;
+      all.deleted = true;
+      files->walk(all, [&](const Entry&) {
+        any = true;
+        return WalkStep::stop;
+      });
+      return any;
+    };
+    if (!files || (!row.opened_by.as.empty() && !has_any())) {
+      --lost_;
+      return;
+    }
+    list(row, *files, row.evidence);
+    readable_.push_back({row.range, files});
+  }
+
+  // Records that no readable volume has in its file table.
+  void list_headless(const NtfsFinder& ntfs) {
+    RangeSet taken;  // of the disk
+    for (const Readable& volume : readable_)
+      if (volume.files->facts().format == "ntfs") add_table(volume.range, taken);
+    taken.settle();
+    std::vector<RecordRun> loose;
+    for (const RecordRun& run : ntfs.runs) add_loose(run, taken, loose);
+    std::vector<std::uint64_t> starts = {0, 63 * kSector, 1u << 20};
+    for (const VolumeRow& row : disk_.table.rows) starts.push_back(row.range.offset);
+    for (HeadlessVolume& volume :
+         headless_ntfs(disk_.bytes, loose, ntfs.blocks, starts, context_)) {
+      CatalogVolume row;
+      row.lost = ++lost_;
+      row.range = range_from(volume.start);
+      row.opened_by = std::move(volume.opened_by);
+      row.evidence = std::move(volume.evidence);
+      open_lost(row);
+    }
+  }
+
+  void add_table(Range range, RangeSet& taken) const {
+    const SourcePtr bytes = make_window(disk_.bytes, range);
+    for (const ntfs::Geometry& geometry : ntfs::find_geometries(*bytes)) {
+      ntfs::Volume volume{bytes, make_cached(bytes, context_), geometry, context_, bytes->size()};
+      if (!ntfs::find_table(volume)) continue;
+      for (const ntfs::Run& run : volume.table_runs)
+        if (!run.hole)
+          taken.add({range.offset + run.lcn * geometry.cluster_bytes,
+                     run.count * geometry.cluster_bytes});
+      taken.add({range.offset + geometry.mirror_cluster * geometry.cluster_bytes,
+                 std::max<std::uint64_t>(geometry.cluster_bytes, 4 * geometry.record_bytes)});
+      return;
+    }
+  }
+
+  // The records of a run that lie in no table that can be read.
+  static void add_loose(const RecordRun& run, const RangeSet& taken,
+                        std::vector<RecordRun>& loose) {
+    taken.parts({run.offset, run.end() - run.offset}, [&](Range part, bool claimed) {
+      if (claimed) return;
+      const std::uint64_t first = divide_up(part.offset - run.offset, run.record_bytes);
+      const std::uint64_t end = (part.end() - run.offset) / run.record_bytes;
+      if (first < end)
+        loose.push_back({run.offset + first * run.record_bytes, run.number + first, end - first,
+                         run.record_bytes});
+    });
+  }
+
+  // Up to the next volume, or as far as the partition goes that begins there.
+  Range range_from(std::uint64_t start) const {
+    std::uint64_t end = disk_.bytes->size();
+    for (const VolumeRow& row : disk_.table.rows)
+      if (row.range.offset == start && row.range.end() <= end) return row.range;
+    for (const Readable& volume : readable_)
+      if (volume.range.offset > start) end = std::min(end, volume.range.offset);
+    return {start, end - start};
+  }
+
+  void list(CatalogVolume& row, const FileSystem& files, const std::string& evidence) {
+    row.facts = files.facts();
+    row.used_bytes = files.used_bytes();
+    row.evidence = evidence;
+    catalog_->add_volume(row);
+    SweepSummary::Volume told;
+    told.address = row.lost != 0 ? fmt::format("{}::lost-{}", options_.catalog, row.lost)
+                                 : fmt::format("{}::{}", options_.catalog, row.number);
+    told.lost = row.lost != 0;
+    told.type = row.facts.type;
+    told.label = row.facts.label;
+    told.range = row.range;
+    told.evidence = evidence;
+    EntryWriter writer(*catalog_, row.key);
+    const bool headless = !row.opened_by.as.empty();
+    WalkOptions all;
+    all.deleted = true;
+    files.walk(all, [&](const Entry& seen) {
+      context_.check_cancelled();
+      Entry entry = seen;
+      if (headless && entry.kind != EntryKind::folder && entry.size_bytes > 0 &&
+          entry.intact.value_or(0) == 1) {
+        entry.intact = kUnproven;
+        entry.evidence += std::string(entry.evidence.empty() ? "" : "; ") +
+                          "of a volume that lost its head: what was written over it since is not "
+                          "known";
+      }
+      if (entry.kind != EntryKind::folder) {
+        ++told.files;
+        told.deleted += entry.state != EntryState::active;
+        told.intact += entry.intact.value_or(0) == 1;
+      }
+      writer.add(entry, extents_of(files, entry, row.range.offset));
+      return WalkStep::go_on;
+    });
+    summary_.volumes.push_back(std::move(told));
+  }
+
+  static std::vector<EntryWriter::Extent> extents_of(const FileSystem& files, const Entry& entry,
+                                                     std::uint64_t start) {
+    std::vector<EntryWriter::Extent> extents;
+    if (entry.kind != EntryKind::file || entry.size_bytes == 0) return extents;
+    try {
+      files.open(entry).bytes->extents({0, entry.size_bytes}, [&](const Extent& extent) {
+        if (extent.kind == ExtentKind::direct)
+          extents.push_back(
+              {extent.range.offset, start + extent.below().offset, extent.range.length});
+        return true;
+      });
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::unsupported) throw;  // encrypted
+    }
+    return extents;
+  }
+
+  struct Readable {
+    Range range;  // of the disk
+    std::shared_ptr<const FileSystem> files;
+  };
+
+  const DiskLayer& disk_;
+  const SweepOptions& options_;
+  const Session& session_;
+  const Context& context_;
+  std::shared_ptr<Catalog> catalog_;
+  SweepSummary summary_;
+  std::vector<Readable> readable_;
+  std::uint64_t lost_ = 0;
+};
+
+}  // namespace
+
+SweepSummary sweep_to_catalog(const DiskLayer& disk, const SweepOptions& options,
+                              const Session& session, const Context& context) {
+  return Job(disk, options, session, context).run();
+}
+
+}  // namespace lantern

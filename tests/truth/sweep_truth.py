@@ -1,0 +1,227 @@
+#!/usr/bin/env python3
+"""sweep_truth.py LANTERN: lost volumes and file systems without a head, made by real systems, against what `sweep` puts into its catalog.
+
+NTFS disks whose heads are wiped, whose file table has lost its beginning, that were formatted over; a disk without its partition table. Every
+file that is listed is extracted through the catalog and compared. The sweep is killed at random moments and goes on: the catalog must come out
+the same. Must hold, or the exit is 1: the files that must be there are, none is called whole and wrong. Needs root for mounting, mkntfs,
+ntfs-3g, mkfs.fat, mkfs.ext4 and mtools; exit 77 (skipped) without."""
+import glob
+import hashlib
+import json
+import os
+import random
+import shutil
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+
+from lab import bad, check
+from share import ALL
+
+LANTERN = os.path.abspath(sys.argv[1])
+ENV = {**os.environ, "PATH": os.environ["PATH"] + ":/usr/sbin:/sbin", "TZ": "UTC"}
+TOOLS = ("mkntfs", "ntfs-3g", "mkfs.fat", "mcopy", "mkfs.ext4", "sfdisk")
+MIB = 1 << 20
+FILES = 3000 if ALL else 900
+
+
+def run(*command, **more):
+    return subprocess.run(command, check=True, env=ENV, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **more)
+
+
+def make_files(folder, count, seed):
+    r, truth = random.Random(seed), {}
+    for i in range(count):
+        path = f"ledge {i % 20}/{'nest/' if i % 3 == 0 else ''}count {i}.bin"
+        content = r.randbytes(r.randrange(1, r.choice([300, 2000, 9000, 30_000])))
+        os.makedirs(os.path.dirname(f"{folder}/{path}"), exist_ok=True)
+        with open(f"{folder}/{path}", "wb") as f:
+            f.write(content)
+        truth["/" + path] = hashlib.sha256(content).hexdigest()
+    return truth
+
+
+def make(kind, image, files, mib, offset=0):
+    """Formats (a part of) the image as a real system does, and puts the files into it."""
+    part = image + ".part"
+    if offset:
+        with open(part, "wb") as f:
+            f.truncate(mib * MIB)
+    else:
+        part = image
+        if not os.path.exists(image):
+            with open(image, "wb") as f:
+                f.truncate(mib * MIB)
+    mount = image + ".mount"
+    os.makedirs(mount, exist_ok=True)
+    if kind == "ntfs":
+        run("mkntfs", "-Q", "-q", "-F", "-L", "gannet", part)
+        run("ntfs-3g", part, mount)
+    elif kind == "ext4":
+        run("mkfs.ext4", "-q", "-F", "-E", "nodiscard", part)
+        run("mount", "-o", "loop", part, mount)
+    if kind == "fat32":
+        run("mkfs.fat", "-F", "32", "-s", "2", part)
+        run("mcopy", "-s", "-i", part, *sorted(glob.glob(files + "/*")), "::")
+    else:
+        run("cp", "-r", *sorted(glob.glob(files + "/*")), mount)
+        run("umount", mount)
+    if offset:
+        run("dd", f"if={part}", f"of={image}", "bs=1M", f"seek={offset // MIB}", "conv=notrunc,sparse")
+        os.remove(part)
+
+
+def wipe(image, *ranges):
+    with open(image, "r+b") as f:
+        for at, length in ranges:
+            f.seek(at, 2 if at < 0 else 0)
+            f.write(bytes(length))
+
+
+def swept(image, catalog):
+    done = subprocess.run([LANTERN, "sweep", image, "-o", catalog, "--json"], env=ENV, capture_output=True, text=True)
+    check(image, done.returncode in (0, 1), f"sweep: exit {done.returncode}: {done.stderr}")
+    return json.loads(done.stdout)["volumes"]
+
+
+def judge(case, volume, truth, new, least):
+    """Of a volume of the catalog: the right ones, by path; none may be called whole that is wrong."""
+    out = tempfile.mkdtemp()
+    done = subprocess.run([LANTERN, "extract", volume["address"], out + "/x", "--deleted"], env=ENV, capture_output=True, text=True)
+    check(case, done.returncode in (0, 1), f"extract: exit {done.returncode}: {done.stderr}")
+    rows = json.load(open(out + "/x.manifest.json"))["files"]
+    sums = set(truth.values())
+    right = sum(row["sha256"] in sums for row in rows)
+    named = sum(truth.get(row["path"]) == row["sha256"] for row in rows)
+    for row in rows:
+        if row["intact"] == 1 and row["size_bytes"] > 0:
+            check(case, row["sha256"] in sums or row["sha256"] in new, f"called whole and wrong: {row['path']}")
+    check(case, right >= least, f"{right} right, at least {least} must be")
+    print(f"{case:32} {volume['address'].split('/')[-1]:24} {volume['file_system']:6} {right} right, {named} of them with their path, of {len(truth)}")
+    shutil.rmtree(out)
+
+
+def records_left(image):
+    """Base records in use that hold a file of ours."""
+    with open(image, "rb") as f:
+        b = f.read()
+    names, at = set(), b.find(b"FILE0\0")
+    while at >= 0:
+        record = b[at:at + 1024]
+        in_use = record[0x16] & 1 and record[0x20:0x28] == bytes(8)
+        place = record.find("count ".encode("utf-16-le"))
+        if at % 512 == 0 and in_use and place > 0:
+            names.add(record[place:place + 20])
+        at = b.find(b"FILE0\0", at + 1)
+    return len(names)
+
+
+def without_heads(folder, files, truth):
+    def case(name, *ranges):
+        image = f"{folder}/{name}.img"
+        shutil.copy(f"{folder}/whole.img", image)
+        wipe(image, *ranges)
+        volumes = swept(image, f"{folder}/{name}.catalog")
+        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
+        for volume in volumes:
+            judge(name, volume, truth, set(), int(records_left(image) * 0.98))
+
+    make("ntfs", f"{folder}/whole.img", files, 120)
+    with open(f"{folder}/whole.img", "rb") as f:
+        boot = f.read(512)
+    cluster = boot[13] * 512
+    table, mirror = (int.from_bytes(boot[at:at + 8], "little") * cluster for at in (0x30, 0x38))
+    case("boot sectors gone", (0, 8192), (-512, 512))
+    case("table and mirror starts gone", (table, 16 << 10), (mirror, 4096))
+    case("both gone, and more of the table", (0, 8192), (-512, 512), (table, 300 << 10), (mirror, 4096))
+
+
+def formatted_over(folder, files, truth):
+    new = f"{folder}/new"
+    later = make_files(new, 3, 9)
+    for kind in ("ntfs", "fat32", "ext4"):
+        image = f"{folder}/over-{kind}.img"
+        make("ntfs", image, files, 120)
+        make(kind, image, new, 120)
+        name = f"{kind} over ntfs"
+        left = records_left(image)
+        volumes = swept(image, f"{folder}/over-{kind}.catalog")
+        judge(name + ", the new life", volumes[0], later, set(), len(later))
+        lost = [volume for volume in volumes if volume["lost"]]
+        check(name, len(lost) == 1 or left < 20, f"{len(lost)} lost volumes")
+        for volume in lost:
+            judge(name + ", the old one", volume, truth, set(later.values()), int((left - len(later)) * 0.9))
+
+
+def without_table(folder, files, truth):
+    image = f"{folder}/table.img"
+    with open(image, "wb") as f:
+        f.truncate(400 * MIB)
+    run("sfdisk", "-q", image, input=b"label: gpt\nstart=2048,size=245760\nstart=264192,size=245760\nstart=532480,size=245760\n")
+    for kind, start in (("ntfs", 2048), ("ext4", 264192), ("fat32", 532480)):
+        make(kind, image, files, 120, start * 512)
+    wipe(image, (0, 34 * 512), (-33 * 512, 33 * 512))
+    volumes = swept(image, f"{folder}/table.catalog")
+    check("both copies of the table gone", len(volumes) == 3, f"{len(volumes)} volumes")
+    for volume in volumes:
+        judge("both copies of the table gone", volume, truth, set(), len(truth))
+
+
+def contents(catalog):
+    base = sqlite3.connect(catalog)
+    tables = [row[0] for row in base.execute("SELECT name FROM sqlite_master WHERE type='table' ORDER BY name")]
+    return {table: sorted(base.execute(f"SELECT * FROM {table}").fetchall(), key=repr) for table in tables}
+
+
+def killed(folder):
+    """A disk of which every sector has to be read: 1.5 GiB of it; with --all 3 GiB."""
+    image, r = f"{folder}/large.img", random.Random(5)
+    shutil.copy(f"{folder}/over-ntfs.img", image)
+    with open(image, "ab") as f:
+        block = r.randbytes(MIB)
+        for _ in range(3000 if ALL else 1500):
+            f.write(block)
+    whole = f"{folder}/whole.catalog"
+    begun = time.monotonic()
+    swept(image, whole)
+    took = time.monotonic() - begun
+    catalog, kills, goes_on = f"{folder}/killed.catalog", 0, 0
+    for _ in range(20):
+        child = subprocess.Popen([LANTERN, "sweep", image, "-o", catalog], env=ENV, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        try:
+            child.wait(r.uniform(0.02, took * 0.15))
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.wait()
+            kills += 1
+        if os.path.exists(catalog) and os.path.getsize(catalog):
+            listed = subprocess.run([LANTERN, "list", catalog], env=ENV, capture_output=True)
+            check("killed", listed.returncode in (0, 1, 3), f"a catalog that was left cannot be listed: {listed.stderr.decode()}")
+            goes_on += 1
+    swept(image, catalog)
+    before, after = contents(whole), contents(catalog)
+    for table in before:
+        check("killed", before[table] == after[table], f"table {table} differs: {len(before[table])} and {len(after[table])} rows")
+    print(f"killed {kills} times of 20, {goes_on} of them with a catalog: the same contents: {before == after}")
+
+
+def main():
+    missing = [tool for tool in TOOLS if not shutil.which(tool, path=ENV["PATH"])]
+    if missing or os.geteuid() != 0:
+        print("SKIPPED:", ", ".join(missing) + " missing" if missing else "mounting takes root")
+        return 77
+    with tempfile.TemporaryDirectory() as folder:
+        files = f"{folder}/files"
+        truth = make_files(files, FILES, 3)
+        without_heads(folder, files, truth)
+        formatted_over(folder, files, truth)
+        without_table(folder, files, truth)
+        killed(folder)
+    print(f"{len(bad)} bad")
+    return 1 if bad else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
