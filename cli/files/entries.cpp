@@ -72,6 +72,10 @@ std::vector<Target> every_volume(const Address& address, const Session& session)
   return targets;
 }
 
+bool means_every_volume(bool asked, const Address& address) {
+  return asked || (address.steps.empty() && is_catalog(address.first));
+}
+
 std::string row_head(const RowOptions& options) {
   std::string head =
       fmt::format("{:<8}{:>6}  {:>{}}  ", "STATE", "INTACT", "SIZE", size_width(options));

@@ -21,6 +21,8 @@ std::string version_text(const Address& address, const DiskVersion& version);
 
 enum class RowForm { plain, detailed, tree };
 
+// Whether every volume is meant, asked for or not: a catalog without a volume is all that is in it.
+bool means_every_volume(bool asked, const Address& address);
 // The volume the address names, or every one of the disk that can be read, in the order of its
 // table. Throws Error{cannot_read} when none can.
 std::vector<Target> every_volume(const Address& address, const Session& session);

@@ -206,7 +206,8 @@ int extract_files(Job& job, const Options& options) {
   const std::string& destination = options.arguments.back();
   const Address address =
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
-  if (options.all_volumes) return extract_all(job, options, address, destination);
+  if (means_every_volume(options.all_volumes, address))
+    return extract_all(job, options, address, destination);
   const Target target = options.common.session(job).open_volume(address);
   if (!options.common.json) print_choice(job, target);
   return extract_one(job, options, target, destination);

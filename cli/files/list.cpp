@@ -181,9 +181,9 @@ void print_counts(const Job& job, const Options& options, const Counts& counts) 
 int list_entries(Job& job, const Options& options) {
   const Address address = options.common.address(options.source);
   const Session& session = options.common.session(job);
-  const std::vector<Target> targets = options.all_volumes
-                                          ? every_volume(address, session)
-                                          : std::vector<Target>{session.open_volume(address)};
+  const bool all = means_every_volume(options.all_volumes, address);
+  const std::vector<Target> targets =
+      all ? every_volume(address, session) : std::vector<Target>{session.open_volume(address)};
   if (options.common.json) {
     print_json(job, targets, options);
   } else {
@@ -191,7 +191,7 @@ int list_entries(Job& job, const Options& options) {
     Counts counts;
     for (const Target& target : targets) {
       if (&target != &targets.front()) job.streams.out << '\n';
-      if (options.all_volumes)
+      if (all)
         job.streams.out << coloured(job.streams, Meaning::heading,
                                     for_terminal(target.volume_layer().address.print()))
                         << '\n';

@@ -217,11 +217,14 @@ void print_summary(const Job& job, const SweepSummary& done, const std::string& 
       out << "  " << wrapped(for_terminal(volume.evidence), 2) << '\n';
   }
   if (done.volumes.empty()) out << "  no volume that can be read\n";
-  const auto lost = std::find_if(done.volumes.begin(), done.volumes.end(),
-                                 [](const SweepSummary::Volume& volume) { return volume.lost; });
+  const SweepSummary::Volume* lost = nullptr;  // the one with the most in it
+  for (const SweepSummary::Volume& volume : done.volumes)
+    if (volume.lost &&
+        (lost == nullptr || volume.files + volume.deleted > lost->files + lost->deleted))
+      lost = &volume;
   out << fmt::format("\nAll is kept in {}: list, find, show and extract take it as a source.\n",
                      for_terminal(catalog));
-  if (lost == done.volumes.end()) return;
+  if (lost == nullptr) return;
   out << "\nNext:\n  lantern list " << for_shell(lost->address) << " --deleted\n";
 }
 

@@ -82,12 +82,17 @@ struct SweepSummary {
     bool lost = false;    // no table names it
     std::string type;     // "ntfs"
     std::string label;
-    Range range;                                       // bytes of the disk
-    std::uint64_t files = 0, deleted = 0, intact = 0;  // of all that are no folder
+    Range range;                // bytes of the disk
+    std::uint64_t files = 0;    // that are active
+    std::uint64_t deleted = 0;  // entries
+    std::uint64_t intact = 0;   // files, deleted or not
     std::string evidence;
   };
   std::vector<Volume> volumes;
 };
+
+// Whether a file of this computer is a catalog.
+bool is_catalog(const std::string& path);
 
 class Session;
 class DiskLayer;

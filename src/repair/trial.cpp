@@ -5,6 +5,7 @@
 #include <map>
 
 #include "base/block_cache.h"
+#include "catalog/catalog.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "source/laid_writes.h"
@@ -45,6 +46,13 @@ Session Trial::fresh() const {
   context.cache = std::make_shared<BlockCache>(0);
   context.scratch = scratch_;
   return session_.with(std::move(context));
+}
+
+Trial::Trial(Address source, const Session& session, std::shared_ptr<Scratch> scratch)
+    : source_(std::move(source)), session_(session), scratch_(std::move(scratch)) {
+  if (Catalog::is_catalog(source_.first))
+    throw Error(ErrorCode::refused, source_.print(), std::nullopt,
+                "is a catalog: nothing is repaired through it", "repair the disk that was swept");
 }
 
 Target Trial::open() const {

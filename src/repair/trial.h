@@ -11,8 +11,8 @@ namespace lantern::repair {
 
 class Trial {
  public:
-  Trial(Address source, const Session& session, std::shared_ptr<Scratch> scratch)
-      : source_(std::move(source)), session_(session), scratch_(std::move(scratch)) {}
+  // Throws Error{refused} for a catalog: writes go to the disk itself.
+  Trial(Address source, const Session& session, std::shared_ptr<Scratch> scratch);
 
   // The disk or volume, as it is now.
   Target open() const;

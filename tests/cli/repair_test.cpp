@@ -145,7 +145,7 @@ TEST_F(RepairCommand, WrongWordsAreAnsweredInOneLine) {
                                              {"repair", path_, "--plan", folder_ / "none"},
                                              {"undo", folder_ / "none"},
                                              {"undo", path_},
-                                             {"sweep", path_}}) {
+                                             {"sweep", path_, "--every-sector"}}) {
     const Ran ran = lantern(words);
     EXPECT_GE(ran.code, 2) << words.back();
     EXPECT_EQ(std::count(ran.err.begin(), ran.err.end(), '\n'), 1) << ran.err;

@@ -93,14 +93,14 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
   for (const CatalogVolume& volume : catalog->volumes()) {
     VolumeRow row;
     row.number = volume.number;
-    row.range = volume.range;
+    row.range = intersect(volume.range, {0, disk->bytes->size()});
     if (swept)
       for (const VolumeRow& known : swept->table.rows)
         if (volume.number != 0 && known.number == volume.number) row = known;
     const Address address =
         disk->address.with(volume.lost != 0 ? Step{Step::Kind::lost, volume.lost, {}, {}}
                                             : volume_step(volume.number));
-    const SourcePtr bytes = make_window(disk->bytes, volume.range);
+    const SourcePtr bytes = make_window(disk->bytes, row.range);
     Context there = session.context().at(address.print());
     const auto open = [swept, bytes, volume, there, options = session.options().file_system,
                        disk_was = facts.disk]() -> std::shared_ptr<const FileSystem> {
@@ -115,7 +115,7 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
       if (!files)
         throw Error(ErrorCode::cannot_read, there.address, std::nullopt,
                     "the file system that was found here cannot be opened any more",
-                    {Do::sweep, " the disk again"});
+                    "sweep the disk again, into another catalog");
       return files;
     };
     disk->volumes.push_back(std::make_shared<VolumeLayer>(

@@ -76,6 +76,7 @@ class Job {
       catalog_->set_fact("state", "reading");
     }
     if (!catalog_->is_done()) list_all(volumes.hits, ntfs);
+    tell_volumes();
     summary_.done = true;
     return summary_;
   }
@@ -122,6 +123,7 @@ class Job {
       for (const VolumePtr& volume : disk_.volumes.all()) list_named(*volume);
       for (const FoundVolume& volume : found.volumes) list_found(volume);
       list_headless(ntfs);
+      list_findings();
       catalog_->database().run(
           "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
           "CREATE INDEX IF NOT EXISTS entry_by_id ON entry(volume, id);");
@@ -243,14 +245,6 @@ class Job {
     row.used_bytes = files.used_bytes();
     row.evidence = evidence;
     catalog_->add_volume(row);
-    SweepSummary::Volume told;
-    told.address = row.lost != 0 ? fmt::format("{}::lost-{}", options_.catalog, row.lost)
-                                 : fmt::format("{}::{}", options_.catalog, row.number);
-    told.lost = row.lost != 0;
-    told.type = row.facts.type;
-    told.label = row.facts.label;
-    told.range = row.range;
-    told.evidence = evidence;
     EntryWriter writer(*catalog_, row.key);
     const bool headless = !row.opened_by.as.empty();
     WalkOptions all;
@@ -265,15 +259,41 @@ class Job {
                           "of a volume that lost its head: what was written over it since is not "
                           "known";
       }
-      if (entry.kind != EntryKind::folder) {
-        ++told.files;
-        told.deleted += entry.state != EntryState::active;
-        told.intact += entry.intact.value_or(0) == 1;
-      }
       writer.add(entry, extents_of(files, entry, row.range.offset));
       return WalkStep::go_on;
     });
-    summary_.volumes.push_back(std::move(told));
+  }
+
+  void list_findings() {
+    Statement add = catalog_->database().prepare("INSERT INTO finding VALUES(?, ?, ?, ?, ?, ?, ?)");
+    for (const Finding& finding : context_.findings->all()) {
+      add.bind(1, to_string(finding.code)).bind(2, to_string(finding.severity));
+      add.bind(3, finding.address).bind(4, finding.range.offset).bind(5, finding.range.length);
+      add.bind(6, finding.message).bind(7, finding.done_instead).run();
+    }
+  }
+
+  void tell_volumes() {
+    Statement counts = catalog_->database().prepare(
+        "SELECT count(*) FILTER (WHERE state = 'active' AND kind <> 'folder'),"
+        " count(*) FILTER (WHERE state <> 'active'),"
+        " count(*) FILTER (WHERE intact = 1 AND kind <> 'folder') FROM entry WHERE volume = ?");
+    for (const CatalogVolume& volume : catalog_->volumes()) {
+      counts.bind(1, volume.key).step();
+      SweepSummary::Volume told;
+      told.address = volume.lost != 0 ? fmt::format("{}::lost-{}", options_.catalog, volume.lost)
+                                      : fmt::format("{}::{}", options_.catalog, volume.number);
+      told.lost = volume.lost != 0;
+      told.type = volume.facts.type;
+      told.label = volume.facts.label;
+      told.range = volume.range;
+      told.files = counts.number(0);
+      told.deleted = counts.number(1);
+      told.intact = counts.number(2);
+      told.evidence = volume.evidence;
+      summary_.volumes.push_back(std::move(told));
+      counts.reset();
+    }
   }
 
   static std::vector<EntryWriter::Extent> extents_of(const FileSystem& files, const Entry& entry,
@@ -309,6 +329,10 @@ class Job {
 };
 
 }  // namespace
+
+bool is_catalog(const std::string& path) {
+  return Catalog::is_catalog(path);
+}
 
 SweepSummary sweep_to_catalog(const DiskLayer& disk, const SweepOptions& options,
                               const Session& session, const Context& context) {
