@@ -183,13 +183,17 @@ def killed(folder):
         block = r.randbytes(MIB)
         for _ in range(3000 if ALL else 1500):
             f.write(block)
-    whole = f"{folder}/whole.catalog"
+    # Named alike, since addresses below a catalog begin with its name.
+    name, sweep = "large.catalog", [LANTERN, "sweep", image, "-o", "large.catalog"]
+    whole, other = f"{folder}/at once", f"{folder}/killed"
+    os.makedirs(whole)
+    os.makedirs(other)
     begun = time.monotonic()
-    swept(image, whole)
+    run(*sweep, cwd=whole)
     took = time.monotonic() - begun
-    catalog, kills, goes_on = f"{folder}/killed.catalog", 0, 0
+    catalog, kills, goes_on = f"{other}/{name}", 0, 0
     for _ in range(20):
-        child = subprocess.Popen([LANTERN, "sweep", image, "-o", catalog], env=ENV, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        child = subprocess.Popen(sweep, cwd=other, env=ENV, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         try:
             child.wait(r.uniform(0.02, took * 0.15))
         except subprocess.TimeoutExpired:
@@ -200,8 +204,8 @@ def killed(folder):
             listed = subprocess.run([LANTERN, "list", catalog], env=ENV, capture_output=True)
             check("killed", listed.returncode in (0, 1, 3), f"a catalog that was left cannot be listed: {listed.stderr.decode()}")
             goes_on += 1
-    swept(image, catalog)
-    before, after = contents(whole), contents(catalog)
+    run(*sweep, cwd=other)
+    before, after = contents(f"{whole}/{name}"), contents(catalog)
     for table in before:
         check("killed", before[table] == after[table], f"table {table} differs: {len(before[table])} and {len(after[table])} rows")
     print(f"killed {kills} times of 20, {goes_on} of them with a catalog: the same contents: {before == after}")

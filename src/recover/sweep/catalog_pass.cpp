@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "lantern/format/registry.h"
+#include "recover/file_copy.h"
 
 namespace lantern {
 namespace {
@@ -13,9 +14,9 @@ namespace {
 constexpr std::chrono::seconds kBetweenMarks{5};
 constexpr std::uint64_t kBytesBetweenMarks = 256u << 20;
 constexpr std::size_t kBlock = 64u << 10;  // bytes; what is told of at once
-constexpr std::size_t kSample = 2048;      // bytes of a block that are counted
-// Of so many bytes of chance so many values are met at least; text and programs have fewer.
-constexpr std::size_t kValuesOfPacked = 250;
+constexpr std::size_t kSample = 512;       // bytes of a block that are counted
+// Of so many bytes of chance some 221 values are met; text and programs have fewer.
+constexpr std::size_t kValuesOfPacked = 195;
 
 bool looks_packed(ByteView block) {
   std::array<bool, 256> met{};
@@ -34,60 +35,64 @@ CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& nt
   while (hits.step())
     if (const Format* const format = known_formats().find(hits.text(1)))
       volumes_.hits.push_back({format, hits.number(0)});
-  std::vector<RecordRun> runs;
   Statement rows = catalog_.database().prepare(
       "SELECT offset, number, count, record_bytes FROM record_run ORDER BY offset");
   while (rows.step())
-    runs.push_back({rows.number(0), rows.number(1), rows.number(2), rows.number(3)});
-  std::vector<IndexBlock> blocks;
+    ntfs_.runs.push_back({rows.number(0), rows.number(1), rows.number(2), rows.number(3)});
   Statement indexes =
       catalog_.database().prepare("SELECT offset, folder, vcn FROM index_block ORDER BY offset");
   while (indexes.step())
-    blocks.push_back({indexes.number(0), indexes.number(1), indexes.number(2)});
-  ntfs_.go_on_with(std::move(runs), std::move(blocks));
+    ntfs_.blocks.push_back({indexes.number(0), indexes.number(1), indexes.number(2)});
   marked_ = catalog_.swept_to();
   written_hits_ = volumes_.hits.size();
   written_runs_ = ntfs_.runs.size();
   written_blocks_ = ntfs_.blocks.size();
 }
 
-void CatalogPass::look(const SweptPiece& piece) {
-  for (const Range& lost : piece.unreadable) {
-    if (!unreadable_.empty() && lost.offset <= unreadable_.back().end())
-      unreadable_.back().length =
-          std::max(lost.end(), unreadable_.back().end()) - unreadable_.back().offset;
-    else
-      unreadable_.push_back(lost);
-  }
+void BlockFinder::look(const SweptPiece& piece) {
+  unreadable = piece.unreadable;
+  end = piece.end();
   std::size_t length = 0;
   for (std::size_t at = 0; at < piece.owned; at += length) {
     length =
         std::min(kBlock - static_cast<std::size_t>((piece.offset + at) % kBlock), piece.owned - at);
     const ByteView block = piece.bytes.subspan(at, length);
-    add_block(piece.offset + at, block.size(),
-              all_zero(block)       ? BlockKind::zero
-              : looks_packed(block) ? BlockKind::packed
-                                    : BlockKind::data);
+    blocks.push_back({{piece.offset + at, length},
+                      all_zero(block)       ? Kind::zero
+                      : looks_packed(block) ? Kind::packed
+                                            : Kind::data});
   }
-  const auto now = std::chrono::steady_clock::now();
-  const std::uint64_t end = piece.offset + piece.owned;
-  if (now - last_mark_ < kBetweenMarks && end - std::min(end, marked_) < kBytesBetweenMarks) return;
-  mark(end);
 }
 
-void CatalogPass::add_block(std::uint64_t offset, std::uint64_t length, BlockKind kind) {
-  if (kind == kind_ && block_.end() == offset) {
-    block_.length += length;
+void BlockFinder::join(Finder& later) {
+  const auto& other = static_cast<BlockFinder&>(later);
+  blocks.insert(blocks.end(), other.blocks.begin(), other.blocks.end());
+  unreadable.insert(unreadable.end(), other.unreadable.begin(), other.unreadable.end());
+  end = other.end;
+}
+
+void CatalogPass::join(Finder& later) {
+  const auto& seen = static_cast<BlockFinder&>(later);
+  for (const Range& lost : seen.unreadable) add_range(unreadable_, lost);
+  for (const BlockFinder::Block& block : seen.blocks) add_block(block);
+  const auto now = std::chrono::steady_clock::now();
+  if (now - last_mark_ >= kBetweenMarks ||
+      seen.end - std::min(seen.end, marked_) >= kBytesBetweenMarks)
+    mark(seen.end);
+}
+
+void CatalogPass::add_block(const BlockFinder::Block& block) {
+  if (block.kind == block_.kind && block_.range.end() == block.range.offset) {
+    block_.range.length += block.range.length;
     return;
   }
   write_block();
-  block_ = {offset, length};
-  kind_ = kind;
+  block_ = block;
 }
 
 void CatalogPass::write_block() {
-  if (kind_ != BlockKind::none) blocks_.push_back({block_, kind_});
-  kind_ = BlockKind::none;
+  if (block_.kind != BlockFinder::Kind::none) blocks_.push_back(block_);
+  block_.kind = BlockFinder::Kind::none;
 }
 
 void CatalogPass::mark(std::uint64_t swept_to) {
@@ -95,12 +100,12 @@ void CatalogPass::mark(std::uint64_t swept_to) {
   Database& database = catalog_.database();
   catalog_.begin();
   Statement block = database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, ?)");
-  for (const Row& row : blocks_)
+  for (const BlockFinder::Block& row : blocks_)
     block.bind(1, row.range.offset)
         .bind(2, row.range.length)
-        .bind(3, row.kind == BlockKind::zero     ? "zero"
-                 : row.kind == BlockKind::packed ? "packed"
-                                                 : "data")
+        .bind(3, row.kind == BlockFinder::Kind::zero     ? "zero"
+                 : row.kind == BlockFinder::Kind::packed ? "packed"
+                                                         : "data")
         .run();
   Statement unreadable =
       database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, 'unreadable')");
@@ -116,7 +121,7 @@ void CatalogPass::mark(std::uint64_t swept_to) {
   for (std::size_t i = written_runs_ - std::min<std::size_t>(written_runs_, 1);
        i < ntfs_.runs.size(); ++i) {
     const RecordRun& each = ntfs_.runs[i];
-    if (i + 1 == ntfs_.runs.size() && !ntfs_.last_is_numbered()) {
+    if (!each.numbered) {
       swept_to = std::min(swept_to, each.offset);
       break;
     }

@@ -13,34 +13,47 @@
 
 namespace lantern {
 
+// What the blocks of a piece are.
+class BlockFinder final : public Finder {
+ public:
+  enum class Kind { none, data, packed, zero };
+  struct Block {
+    Range range;  // of the disk
+    Kind kind = Kind::none;
+  };
+
+  std::unique_ptr<Finder> fresh() const override { return std::make_unique<BlockFinder>(); }
+  void look(const SweptPiece& piece) override;
+  void join(Finder& later) override;
+
+  std::vector<Block> blocks;
+  std::vector<Range> unreadable;
+  std::uint64_t end = 0;  // of what was seen
+};
+
 class CatalogPass final : public Finder {
  public:
   // What the catalog has of an earlier pass is given to the finders again.
   CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs);
 
-  void look(const SweptPiece& piece) override;
+  std::unique_ptr<Finder> fresh() const override { return std::make_unique<BlockFinder>(); }
+  void look(const SweptPiece& /*piece*/) override {}
+  void join(Finder& later) override;
   // Writes all there is, up to this byte of the disk.
   void mark(std::uint64_t swept_to);
   // Once all was swept: what marks have cut is one block again.
   void join_blocks();
 
  private:
-  enum class BlockKind { none, data, packed, zero };
-
-  void add_block(std::uint64_t offset, std::uint64_t length, BlockKind kind);
+  void add_block(const BlockFinder::Block& block);
   void write_block();
 
   Catalog& catalog_;
   VolumeFinder& volumes_;
   NtfsFinder& ntfs_;
   std::size_t written_hits_ = 0, written_runs_ = 0, written_blocks_ = 0;
-  Range block_;
-  BlockKind kind_ = BlockKind::none;
-  struct Row {
-    Range range;
-    BlockKind kind;
-  };
-  std::vector<Row> blocks_;  // not written yet
+  BlockFinder::Block block_;
+  std::vector<BlockFinder::Block> blocks_;  // not written yet
   std::vector<Range> unreadable_;
   std::uint64_t marked_ = 0;  // byte of the disk
   std::chrono::steady_clock::time_point last_mark_ = std::chrono::steady_clock::now();

@@ -1,6 +1,6 @@
 #include "recover/sweep/ntfs_finder.h"
 
-#include <utility>
+#include <algorithm>
 
 #include "base/checked.h"
 
@@ -35,28 +35,42 @@ void NtfsFinder::record(std::uint64_t offset, ByteView bytes) {
                       guard_count <= kMaxRecord / kSector + 1;
   if (!can_be) return;
   const bool numbered = guards >= 0x30;
-  const std::uint64_t number = numbered ? le32(bytes, 0x2C) : 0;
+  add({offset, numbered ? le32(bytes, 0x2C) : 0, 1, length, numbered});
+}
+
+void NtfsFinder::add(const RecordRun& run) {
+  if (run.numbered && run.number >= kMaxNumber) return;
   if (!runs.empty()) {
     RecordRun& last = runs.back();
-    const bool goes_on = last.end() == offset && last.record_bytes == length;
-    if (goes_on && numbered && !numbered_ && number >= last.count) {
-      last.number = number - last.count;
-      numbered_ = true;
-    }
-    if (goes_on && (!numbered || (numbered_ && last.number + last.count == number))) {
-      ++last.count;
+    const bool behind = last.end() == run.offset && last.record_bytes == run.record_bytes;
+    const bool counts_on = !last.numbered || !run.numbered
+                               ? last.numbered || run.number >= last.count
+                               : last.number + last.count == run.number;
+    if (behind && (counts_on || (!last.numbered && !run.numbered))) {
+      if (!last.numbered && run.numbered) {
+        last.number = run.number - last.count;
+        last.numbered = true;
+      }
+      last.count += run.count;
       return;
     }
     // Of what never told its number nothing can be made.
-    if (!numbered_) runs.pop_back();
+    if (!last.numbered) runs.pop_back();
   }
-  if (number >= kMaxNumber) return;
-  if (runs.size() >= kMaxRuns) {
+  if (runs.size() < kMaxRuns)
+    runs.push_back(run);
+  else
     capped = true;
-    return;
-  }
-  runs.push_back({offset, number, 1, length});
-  numbered_ = numbered;
+}
+
+void NtfsFinder::join(Finder& later) {
+  const auto& other = static_cast<NtfsFinder&>(later);
+  for (const RecordRun& run : other.runs) add(run);
+  const std::size_t room = kMaxBlocks - blocks.size();
+  capped = capped || other.capped || other.blocks.size() > room;
+  blocks.insert(
+      blocks.end(), other.blocks.begin(),
+      other.blocks.begin() + static_cast<std::ptrdiff_t>(std::min(room, other.blocks.size())));
 }
 
 void NtfsFinder::index_block(std::uint64_t offset, ByteView bytes) {
@@ -69,13 +83,6 @@ void NtfsFinder::index_block(std::uint64_t offset, ByteView bytes) {
     return;
   }
   blocks.push_back({offset, le64(bytes, entry + kKey) & kReferenceMask, le64(bytes, 0x10)});
-}
-
-void NtfsFinder::go_on_with(std::vector<RecordRun> known_runs,
-                            std::vector<IndexBlock> known_blocks) {
-  runs = std::move(known_runs);
-  blocks = std::move(known_blocks);
-  numbered_ = true;
 }
 
 }  // namespace lantern

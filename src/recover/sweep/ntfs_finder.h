@@ -21,6 +21,7 @@ struct RecordRun {
   std::uint64_t number = 0;  // of the first
   std::uint64_t count = 0;
   std::uint64_t record_bytes = 0;
+  bool numbered = true;  // false: none of them says its number
 
   std::uint64_t end() const { return offset + count * record_bytes; }
 };
@@ -36,20 +37,17 @@ class NtfsFinder final : public Finder {
   static constexpr std::size_t kMaxRuns = 1u << 20;
   static constexpr std::size_t kMaxBlocks = 1u << 20;
 
+  std::unique_ptr<Finder> fresh() const override { return std::make_unique<NtfsFinder>(); }
   void look(const SweptPiece& piece) override;
+  void join(Finder& later) override;
   std::vector<RecordRun> runs;     // in order
   std::vector<IndexBlock> blocks;  // in order
   bool capped = false;             // there were more
 
-  bool last_is_numbered() const { return numbered_; }
-  // Goes on behind what an earlier pass found.
-  void go_on_with(std::vector<RecordRun> known_runs, std::vector<IndexBlock> known_blocks);
-
  private:
   void record(std::uint64_t offset, ByteView bytes);
   void index_block(std::uint64_t offset, ByteView bytes);
-
-  bool numbered_ = true;  // the last run's number is known
+  void add(const RecordRun& run);
 };
 
 }  // namespace lantern

@@ -1,80 +1,200 @@
 #include "recover/sweep/sweep.h"
 
 #include <algorithm>
+#include <condition_variable>
+#include <exception>
+#include <map>
+#include <mutex>
+#include <optional>
+#include <thread>
 
 namespace lantern {
 namespace {
 
 // The most that stays in the second-level cache while it is looked at.
 constexpr std::size_t kPiece = 256u << 10;
+constexpr std::uint64_t kMostAhead = 64;  // pieces that were looked at and not joined
+
+// The stretches of a range that are stored, cut at borders that are the same wherever it begins.
+class Pieces {
+ public:
+  Pieces(const ByteSource& disk, Range range)
+      : disk_(disk), range_(range), at_(range.offset), run_end_(range.offset) {}
+
+  struct Piece {
+    Range owned;
+    std::size_t behind = 0;  // bytes
+  };
+
+  std::optional<Piece> next() {
+    if (at_ >= run_end_ && !next_run()) return std::nullopt;
+    const std::uint64_t border = std::min((at_ / kPiece + 1) * kPiece, run_end_);
+    Piece piece{{at_, border - at_},
+                static_cast<std::size_t>(std::min<std::uint64_t>(kLookAhead, run_end_ - border))};
+    at_ = border;
+    return piece;
+  }
+
+ private:
+  bool next_run() {
+    bool found = false;
+    if (at_ >= range_.end()) return false;
+    disk_.extents({at_, range_.end() - at_}, [&](const Extent& extent) {
+      const bool stored = extent.kind != ExtentKind::zero &&
+                          extent.kind != ExtentKind::unallocated &&
+                          extent.kind != ExtentKind::unreadable;
+      // Whole sectors: a hole may end within one.
+      const std::uint64_t end = (extent.range.end() + kSector - 1) / kSector * kSector;
+      if (!stored || end <= at_) return true;
+      if (found && extent.range.offset > run_end_) return false;
+      if (!found) at_ = std::max(at_, extent.range.offset / kSector * kSector);
+      run_end_ = end;
+      found = true;
+      return true;
+    });
+    if (!found) at_ = range_.end();
+    return found;
+  }
+
+  const ByteSource& disk_;
+  Range range_;
+  std::uint64_t at_, run_end_;
+};
+
+unsigned threads_of(const Context& context) {
+  return std::max(1u, context.threads != 0 ? context.threads : std::thread::hardware_concurrency());
+}
 
 class Pass {
  public:
   Pass(const ByteSource& disk, Range range, std::span<Finder* const> finders,
        const Context& context)
-      : disk_(disk), range_(range), finders_(finders), context_(context), next_(range.offset) {
-    swept_.stopped_at = range.offset;
-  }
+      : disk_(disk),
+        range_(range),
+        finders_(finders),
+        context_(context),
+        threads_(threads_of(context)),
+        pieces_(disk, range) {}
 
   Swept run() {
-    bool going = true;
-    disk_.extents(range_, [&](const Extent& extent) {
-      const bool stored = extent.kind != ExtentKind::zero &&
-                          extent.kind != ExtentKind::unallocated &&
-                          extent.kind != ExtentKind::unreadable;
-      if (stored) going = read_run(extent.range);
-      if (going) going = !cancelled();
-      if (going) swept_.stopped_at = extent.range.end();
-      return going;
-    });
-    return swept_;
+    std::vector<std::thread> workers;
+    for (unsigned i = 0; i < threads_; ++i) workers.emplace_back([this] { work(); });
+    Swept swept;
+    std::exception_ptr failed;
+    try {
+      swept = join_all();
+    } catch (...) {
+      failed = std::current_exception();
+    }
+    {
+      const std::lock_guard lock(mutex_);
+      stopped_ = true;
+    }
+    changed_.notify_all();
+    for (std::thread& worker : workers) worker.join();
+    if (failed || failed_) std::rethrow_exception(failed ? failed : failed_);
+    return swept;
   }
 
  private:
-  bool cancelled() const {
+  struct Looked {
+    Range owned;
+    std::vector<std::unique_ptr<Finder>> finders;
+  };
+
+  bool is_cancelled() const {
     return context_.cancel && context_.cancel->load(std::memory_order_relaxed);
   }
 
-  bool read_run(Range run) {
-    // A hole may end within a sector; what was read already is not read again.
-    std::uint64_t at = std::max(run.offset / kSector * kSector, next_);
-    const std::uint64_t end = (run.end() + kSector - 1) / kSector * kSector;
-    held_ = 0;
-    while (at < end) {
-      if (cancelled()) return false;
-      // Owned up to a border that is the same wherever the pass began.
-      const std::uint64_t border = ((at - held_) / kPiece + 1) * kPiece;
-      const auto want = static_cast<std::size_t>(std::min(border + kLookAhead, end) - at);
-      const ReadResult got = disk_.read(at, std::span(buffer_).subspan(held_, want));
-      swept_.read_bytes += got.length;
-      const std::uint64_t offset = at - held_;
-      at = next_ = at + want;
-      show(offset, held_ + got.length, border, got.unreadable, at >= end);
-      if (context_.progress) context_.progress->update(next_, range_.end(), {});
+  // On each of the threads.
+  void work() {
+    Bytes buffer(kPiece + kLookAhead);
+    try {
+      while (const auto numbered = take()) {
+        const auto& [number, piece] = *numbered;
+        put(number, look(piece, buffer));
+      }
+    } catch (...) {
+      const std::lock_guard lock(mutex_);
+      if (!failed_) failed_ = std::current_exception();
+      stopped_ = true;
     }
-    return true;
+    {
+      const std::lock_guard lock(mutex_);
+      ++ended_;
+    }
+    changed_.notify_all();
   }
 
-  // What begins near the border is shown again with what is behind it.
-  void show(std::uint64_t offset, std::size_t length, std::uint64_t border,
-            const std::vector<Range>& unreadable, bool last) {
-    const std::size_t owned =
-        last ? length : std::min(length, static_cast<std::size_t>(border - offset));
-    const SweptPiece piece{offset, ByteView(buffer_).first(length), owned, unreadable};
-    for (Finder* const finder : finders_) finder->look(piece);
-    held_ = length - owned;
-    std::copy_n(buffer_.begin() + static_cast<std::ptrdiff_t>(owned), held_, buffer_.begin());
-    swept_.stopped_at = std::min(offset + owned, range_.end());
+  std::optional<std::pair<std::uint64_t, Pieces::Piece>> take() {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return stopped_ || given_ < joined_ + kMostAhead; });
+    if (stopped_ || is_cancelled()) return std::nullopt;
+    const auto piece = pieces_.next();
+    if (!piece) return std::nullopt;
+    return std::pair(given_++, *piece);
+  }
+
+  Looked look(const Pieces::Piece& piece, Bytes& buffer) const {
+    const std::size_t length = static_cast<std::size_t>(piece.owned.length) + piece.behind;
+    const ReadResult got = disk_.read(piece.owned.offset, std::span(buffer).first(length));
+    const SweptPiece shown{piece.owned.offset, ByteView(buffer).first(got.length),
+                           std::min(got.length, static_cast<std::size_t>(piece.owned.length)),
+                           got.unreadable};
+    Looked looked{piece.owned, {}};
+    for (const Finder* const finder : finders_) {
+      looked.finders.push_back(finder->fresh());
+      looked.finders.back()->look(shown);
+    }
+    return looked;
+  }
+
+  void put(std::uint64_t number, Looked looked) {
+    {
+      const std::lock_guard lock(mutex_);
+      looked_.emplace(number, std::move(looked));
+    }
+    changed_.notify_all();
+  }
+
+  // In the order of the disk, until there is no more.
+  Swept join_all() {
+    Swept swept;
+    swept.stopped_at = range_.offset;
+    for (;;) {
+      std::unique_lock lock(mutex_);
+      changed_.wait(lock, [&] {
+        return ended_ == threads_ || (!looked_.empty() && looked_.begin()->first == joined_);
+      });
+      if (failed_) return swept;
+      if (looked_.empty() || looked_.begin()->first != joined_) break;
+      const Looked looked = std::move(looked_.begin()->second);
+      looked_.erase(looked_.begin());
+      ++joined_;
+      lock.unlock();
+      changed_.notify_all();
+      for (std::size_t i = 0; i < finders_.size(); ++i) finders_[i]->join(*looked.finders[i]);
+      swept.read_bytes += looked.owned.length;
+      swept.stopped_at = std::min(looked.owned.end(), range_.end());
+      if (context_.progress) context_.progress->update(swept.stopped_at, range_.end(), {});
+    }
+    if (!is_cancelled()) swept.stopped_at = range_.end();
+    return swept;
   }
 
   const ByteSource& disk_;
   Range range_;
   std::span<Finder* const> finders_;
   const Context& context_;
-  Bytes buffer_ = Bytes(kLookAhead + kPiece);
-  std::size_t held_ = 0;  // bytes at the buffer's start, read before
-  std::uint64_t next_;
-  Swept swept_;
+  unsigned threads_;
+  std::mutex mutex_;  // of what follows
+  std::condition_variable changed_;
+  Pieces pieces_;
+  std::uint64_t given_ = 0, joined_ = 0;  // pieces
+  std::map<std::uint64_t, Looked> looked_;
+  unsigned ended_ = 0;  // threads
+  bool stopped_ = false;
+  std::exception_ptr failed_;
 };
 
 }  // namespace

@@ -1,5 +1,7 @@
 #include "recover/sweep/volume_finder.h"
 
+#include <algorithm>
+
 namespace lantern {
 
 void VolumeFinder::look(const SweptPiece& piece) {
@@ -14,6 +16,14 @@ void VolumeFinder::look(const SweptPiece& piece) {
         capped = true;
     });
   }
+}
+
+void VolumeFinder::join(Finder& later) {
+  const auto& other = static_cast<VolumeFinder&>(later);
+  const std::size_t room = kMaxHits - hits.size();
+  capped = capped || other.capped || other.hits.size() > room;
+  hits.insert(hits.end(), other.hits.begin(),
+              other.hits.begin() + static_cast<std::ptrdiff_t>(std::min(room, other.hits.size())));
 }
 
 }  // namespace lantern

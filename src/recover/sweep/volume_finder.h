@@ -20,7 +20,9 @@ class VolumeFinder final : public Finder {
  public:
   static constexpr std::size_t kMaxHits = 1u << 20;
 
+  std::unique_ptr<Finder> fresh() const override { return std::make_unique<VolumeFinder>(); }
   void look(const SweptPiece& piece) override;
+  void join(Finder& later) override;
   std::vector<SectorHit> hits;  // in order
   bool capped = false;          // there were more
 };

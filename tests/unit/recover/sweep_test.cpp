@@ -15,6 +15,14 @@ constexpr std::uint64_t kPieceBytes = 256u << 10;
 
 class Shown final : public Finder {
  public:
+  std::unique_ptr<Finder> fresh() const override { return std::make_unique<Shown>(); }
+  void join(Finder& later) override {
+    const auto& other = static_cast<Shown&>(later);
+    pieces.insert(pieces.end(), other.pieces.begin(), other.pieces.end());
+    marks.insert(marks.end(), other.marks.begin(), other.marks.end());
+    seen_behind.insert(seen_behind.end(), other.seen_behind.begin(), other.seen_behind.end());
+    longest = std::max(longest, other.longest);
+  }
   void look(const SweptPiece& piece) override {
     pieces.push_back({piece.offset, piece.owned});
     longest = std::max(longest, piece.bytes.size());
@@ -105,8 +113,8 @@ TEST(NtfsFinder, RecordsThatCountOnAreOneRun) {
   put_record(disk, 1536 + 8 * 1024, 90);
   // Across the border of two pieces, and a sector before it.
   for (std::uint32_t i = 0; i < 4; ++i) put_record(disk, kPieceBytes - 1536 + i * 1024, 7 + i);
-  EXPECT_EQ(runs_in(disk),
-            (std::vector<FoundRun>{{1536, 40, 8}, {1536 + 8192, 90, 1}, {kPieceBytes - 1536, 7, 4}}));
+  EXPECT_EQ(runs_in(disk), (std::vector<FoundRun>{
+                               {1536, 40, 8}, {1536 + 8192, 90, 1}, {kPieceBytes - 1536, 7, 4}}));
 }
 
 TEST(NtfsFinder, RecordsWithoutANumberHaveThatOfTheirPlace) {
