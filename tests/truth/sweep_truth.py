@@ -189,7 +189,7 @@ def killed(folder):
     os.makedirs(whole)
     os.makedirs(other)
     begun = time.monotonic()
-    run(*sweep, cwd=whole)
+    subprocess.run(sweep, cwd=whole, env=ENV, capture_output=True)
     took = time.monotonic() - begun
     catalog, kills, goes_on = f"{other}/{name}", 0, 0
     for _ in range(20):
@@ -204,7 +204,7 @@ def killed(folder):
             listed = subprocess.run([LANTERN, "list", catalog], env=ENV, capture_output=True)
             check("killed", listed.returncode in (0, 1, 3), f"a catalog that was left cannot be listed: {listed.stderr.decode()}")
             goes_on += 1
-    run(*sweep, cwd=other)
+    subprocess.run(sweep, cwd=other, env=ENV, capture_output=True)
     before, after = contents(f"{whole}/{name}"), contents(catalog)
     for table in before:
         check("killed", before[table] == after[table], f"table {table} differs: {len(before[table])} and {len(after[table])} rows")
