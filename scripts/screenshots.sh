@@ -70,7 +70,7 @@ shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern repair b
 shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'lantern undo broken.img.undo'
 # And its first sector gone.
 dd if=/dev/zero of="$work/broken.img" bs=512 count=1 conv=notrunc status=none
-shoot sweep 'lantern sweep broken.img --volumes'
+shoot sweep 'lantern sweep broken.img' 'lantern list broken.catalog::lost-2 --deleted'
 # A damaged disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
+#include <algorithm>
 #include <utility>
 
 #include "lantern/error.h"
@@ -23,6 +24,23 @@ constexpr int kPatience = 2000;  // milliseconds that another program may hold i
   throw Error(writing ? ErrorCode::cannot_write : ErrorCode::cannot_read, path, std::nullopt,
               fmt::format("the catalog cannot be {}: {}", writing ? "written" : "used", why),
               writing ? "make room, then run the same command again: it goes on" : "");
+}
+
+// Before each name: 1 for a folder, 0 for what is none.
+void by_folder(sqlite3_context* context, int /*count*/, sqlite3_value** values) {
+  const auto* const path = static_cast<const char*>(::sqlite3_value_blob(values[0]));
+  const auto length = static_cast<std::size_t>(::sqlite3_value_bytes(values[0]));
+  const bool folder = ::sqlite3_value_int(values[1]) != 0;
+  const std::string_view all(path == nullptr ? "" : path, length);
+  std::string key;
+  for (std::size_t at = 0; at <= all.size();) {
+    const std::size_t end = std::min(all.find('\0', at), all.size());
+    key += end < all.size() || folder ? '\1' : '\0';
+    key += all.substr(at, end - at);
+    key += '\0';
+    at = end + 1;
+  }
+  ::sqlite3_result_blob64(context, key.data(), key.size(), SQLITE_TRANSIENT);
 }
 
 }  // namespace
@@ -122,6 +140,8 @@ Database::Database(std::string path, How how) : path_(std::move(path)) {
                 std::nullopt, "the catalog cannot be opened: " + why);
   }
   ::sqlite3_busy_timeout(database_, kPatience);
+  ::sqlite3_create_function_v2(database_, "by_folder", 2, SQLITE_UTF8 | SQLITE_DETERMINISTIC,
+                               nullptr, by_folder, nullptr, nullptr, nullptr);
   // What a file of a stranger says in its schema is not run.
   ::sqlite3_db_config(database_, SQLITE_DBCONFIG_DEFENSIVE, 1, nullptr);
   ::sqlite3_db_config(database_, SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0, nullptr);

@@ -50,6 +50,8 @@ class Statement {
   const std::string& path_;
 };
 
+// Its statements know `by_folder(PATH, IS_FOLDER)`: of a path whose names have a zero byte between
+// them, a value that sorts what is no folder before the folders beside it.
 class Database {
  public:
   enum class How { create, write, read };

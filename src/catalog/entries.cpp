@@ -127,7 +127,10 @@ class CatalogFileSystem final : public FileSystem {
     if (!under.empty()) sql += "AND path > ? AND path < ? ";
     if (options.max_depth < 0xFFFFFFFF)
       sql += fmt::format("AND depth <= {} ", above + options.max_depth);
-    sql += options.order == WalkOrder::as_stored ? "ORDER BY place" : "ORDER BY path, place";
+    sql += options.order == WalkOrder::as_stored ? "ORDER BY place"
+           : options.order == WalkOrder::by_path
+               ? "ORDER BY path, place"
+               : "ORDER BY by_folder(path, kind = 'folder'), place";
     Statement rows = database().prepare(sql);
     rows.bind(1, volume_.key);
     // What is in a folder sorts between its key and a zero byte, and its key and the byte behind.

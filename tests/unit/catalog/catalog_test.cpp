@@ -139,6 +139,8 @@ TEST_F(CatalogTest, WalksInEveryOrder) {
   by_path.deleted = true;
   // A folder before what is in it, and that before a name that begins like the folder's.
   EXPECT_EQ(walked(by_path), (Paths{"/a", "/a/x", "/b", "/b/a", "/b/z", "/b 2"}));
+  by_path.order = WalkOrder::by_folder;
+  EXPECT_EQ(walked(by_path), (Paths{"/b 2", "/a", "/a/x", "/b", "/b/a", "/b/z"}));
   WalkOptions under;
   under.under = {"b"};
   under.deleted = true;
