@@ -200,9 +200,9 @@ class FileSystem {
   std::vector<Claim> who_owns(Range range) const;
 };
 
-// A stretch of a table of files, where it was found.
+// A stretch of what lists the files, where it was found. NTFS: of the file table; FAT: a folder.
 struct TablePiece {
-  std::uint64_t table_offset = 0;   // of the table, bytes
+  std::uint64_t table_offset = 0;   // of the table, bytes; of a folder the number of its cluster
   std::uint64_t volume_offset = 0;  // of the volume, bytes
   std::uint64_t length = 0;
 };
@@ -213,8 +213,8 @@ struct FileSystemOptions {
   // With `as`: figures by hand instead of those of a lost header, by the format's keys
   // (Format::geometry), bytes.
   std::map<std::string, std::uint64_t> geometry;
-  // With `as` and figures: where the pieces of its file table lie, in order, since its own record
-  // does not say so. NTFS.
+  // With `as` and figures: what was found of its file table or folders, in order, where nothing on
+  // the volume leads there any more.
   std::vector<TablePiece> table_pieces;
 };
 

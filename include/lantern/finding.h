@@ -98,6 +98,7 @@ enum class FindingCode {
   fat_chain_short,
   fat_chain_broken,
   fat_cross_linked,
+  fat_no_table,
   fat_folder_loop,
   fat_folder_broken,
   fat_folder_too_large,

@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 108> kCodes = {
+constexpr std::array<std::string_view, 109> kCodes = {
     "source.unreadable",
     "source.suspect",
     "source.same-id",
@@ -79,6 +79,7 @@ constexpr std::array<std::string_view, 108> kCodes = {
     "fat.chain-short",
     "fat.chain-broken",
     "fat.cross-linked",
+    "fat.no-table",
     "fat.folder-loop",
     "fat.folder-broken",
     "fat.folder-too-large",

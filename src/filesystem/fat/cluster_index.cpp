@@ -95,6 +95,7 @@ class ClusterIndexer {
               .runs,
           0);
     Tree tree(disk_, layout_, Tree::Mode::learn);
+    tree.learn_known_folders();
     tree.walk({}, [&](const Visit& visit) {
       const std::uint64_t wanted =
           visit.slot.folder() ? disk_.geometry.cluster_count : clusters_for(visit.slot.size_bytes);

@@ -16,6 +16,7 @@ struct Disk {
   Table table;
   CodePage code_page;
   Context context;
+  std::vector<std::uint32_t> folders{};  // first clusters of folders, where no table leads on
 
   bool wide() const { return geometry.width == Width::fat32; }
 };

@@ -9,6 +9,7 @@
 
 #include "filesystem/allocation_runs.h"
 #include "filesystem/dos_attributes.h"
+#include "filesystem/fat/by_hand.h"
 #include "filesystem/fat/cluster_index.h"
 #include "filesystem/fat/tree.h"
 #include "lantern/error.h"
@@ -260,10 +261,34 @@ class FatFileSystem final : public FileSystem {
 
 }  // namespace
 
+namespace {
+
+std::shared_ptr<const FileSystem> open_by_hand(const SourcePtr& volume,
+                                               const FileSystemOptions& options,
+                                               const Context& context) {
+  const auto made = fat::by_hand(volume, options);
+  if (!made) return nullptr;
+  Context own = context;
+  if (!made->has_table) {
+    context.report(FindingCode::fat_no_table, Severity::damage, {},
+                   "both tables are lost: no chain is known",
+                   "contents are placed by rule, from their first clusters on");
+    // Each file would say so again.
+    own.findings = std::make_shared<FindingSink>();
+  }
+  const SourcePtr cached = make_cached(made->volume, own);
+  return std::make_shared<FatFileSystem>(
+      fat::Disk{made->volume, cached, made->geometry, fat::Table(cached, made->geometry, own),
+                fat::CodePage(options.code_page), own, made->folders});
+}
+
+}  // namespace
+
 std::shared_ptr<const FileSystem> open_fat(const FileSystemSources& sources,
                                            const FileSystemOptions& options,
                                            const Context& context) {
   const SourcePtr& volume = sources.volume;
+  if (!options.geometry.empty()) return open_by_hand(volume, options, context);
   const auto geometry = fat::find_geometry(*volume, context);
   if (!geometry) return nullptr;
   if (geometry->volume_bytes > volume->size())

@@ -37,6 +37,8 @@ Format format() {
                   {"fat16", 0x0E, 0x04, small, gpt, 32u << 20},
                   {"fat16", 0x0E, 0x06, small, gpt},
                   {"fat32", 0x0C, 0x0B, {0x0B, 0x0C, 0x12, 0x27, 0xEF}, gpt}};
+  format.geometry = {"bits",        "cluster", "data",       "table",
+                     "table_bytes", "root",    "root_bytes", "root_cluster"};
   return format;
 }
 

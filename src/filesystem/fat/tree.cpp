@@ -46,7 +46,8 @@ Tree::Tree(const Disk& disk, Layout& layout, Mode mode)
       probes_left_(std::uint64_t{disk.geometry.cluster_count} * 2 + 65536) {}
 
 Folder Tree::read_root() {
-  if (disk_.wide()) return read_folder(disk_.geometry.root_cluster);
+  // One that was made up lies in a place of its own, as on the narrower volumes.
+  if (disk_.geometry.root_bytes == 0) return read_folder(disk_.geometry.root_cluster);
   Folder root;
   append(root, {disk_.geometry.root_offset, disk_.geometry.root_bytes});
   return root;
@@ -122,6 +123,15 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
     runs.push_back({first, 1});  // free in the table: deleted, or the table is corrupt
   continue_folder(runs);
   return layout_.folders[first] = runs;
+}
+
+void Tree::learn_known_folders() {
+  std::vector<std::uint32_t> firsts = disk_.folders;
+  std::sort(firsts.rbegin(), firsts.rend());
+  for (const std::uint32_t first : firsts) {
+    disk_.context.check_cancelled();
+    learn_runs(first);
+  }
 }
 
 // A folder that is full goes on somewhere: in the next free cluster that is shaped like the later

@@ -39,6 +39,10 @@ class Tree {
   // Whether a walk that left deleted entries out has passed any.
   bool passed_deleted() const { return passed_deleted_; }
 
+  // Of folders that no table leads on in: those that begin last first, since one that was begun
+  // later was most likely ended before the others went on.
+  void learn_known_folders();
+
   std::string root_label();
   void walk(const WalkOptions& options, const std::function<WalkStep(const Visit&)>& visit);
 

@@ -29,8 +29,8 @@ bool looks_packed(ByteView block) {
 
 }  // namespace
 
-CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs)
-    : catalog_(catalog), volumes_(volumes), ntfs_(ntfs) {
+CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs, FatFinder& fat)
+    : catalog_(catalog), volumes_(volumes), ntfs_(ntfs), fat_(fat) {
   Statement hits = catalog_.database().prepare("SELECT offset, format FROM hit ORDER BY offset");
   while (hits.step())
     if (const Format* const format = known_formats().find(hits.text(1)))
@@ -43,6 +43,12 @@ CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& nt
       catalog_.database().prepare("SELECT offset, folder, vcn FROM index_block ORDER BY offset");
   while (indexes.step())
     ntfs_.blocks.push_back({indexes.number(0), indexes.number(1), indexes.number(2)});
+  Statement heads = catalog_.database().prepare(
+      "SELECT offset, cluster, parent FROM folder_head ORDER BY offset");
+  while (heads.step())
+    fat_.heads.push_back({heads.number(0), static_cast<std::uint32_t>(heads.number(1)),
+                          static_cast<std::uint32_t>(heads.number(2))});
+  written_heads_ = fat_.heads.size();
   marked_ = catalog_.swept_to();
   written_hits_ = volumes_.hits.size();
   written_runs_ = ntfs_.runs.size();
@@ -133,6 +139,12 @@ void CatalogPass::mark(std::uint64_t swept_to) {
   for (; written_blocks_ < ntfs_.blocks.size(); ++written_blocks_) {
     const IndexBlock& each = ntfs_.blocks[written_blocks_];
     index.bind(1, each.offset).bind(2, each.folder).bind(3, each.vcn).run();
+  }
+  Statement head = database.prepare("INSERT OR IGNORE INTO folder_head VALUES(?, ?, ?)");
+  for (; written_heads_ < fat_.heads.size(); ++written_heads_) {
+    const FolderHead& each = fat_.heads[written_heads_];
+    head.bind(1, each.offset).bind(2, std::uint64_t{each.cluster});
+    head.bind(3, std::uint64_t{each.parent}).run();
   }
   catalog_.set_fact("swept_to", std::to_string(swept_to));
   catalog_.commit();

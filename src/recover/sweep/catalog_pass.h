@@ -8,6 +8,7 @@
 #include <string>
 
 #include "catalog/catalog.h"
+#include "recover/sweep/fat_finder.h"
 #include "recover/sweep/ntfs_finder.h"
 #include "recover/sweep/volume_finder.h"
 
@@ -34,7 +35,7 @@ class BlockFinder final : public Finder {
 class CatalogPass final : public Finder {
  public:
   // What the catalog has of an earlier pass is given to the finders again.
-  CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs);
+  CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs, FatFinder& fat);
 
   std::unique_ptr<Finder> fresh() const override { return std::make_unique<BlockFinder>(); }
   void look(const SweptPiece& /*piece*/) override {}
@@ -51,7 +52,8 @@ class CatalogPass final : public Finder {
   Catalog& catalog_;
   VolumeFinder& volumes_;
   NtfsFinder& ntfs_;
-  std::size_t written_hits_ = 0, written_runs_ = 0, written_blocks_ = 0;
+  FatFinder& fat_;
+  std::size_t written_hits_ = 0, written_runs_ = 0, written_blocks_ = 0, written_heads_ = 0;
   BlockFinder::Block block_;
   std::vector<BlockFinder::Block> blocks_;  // not written yet
   std::vector<Range> unreadable_;

@@ -6,21 +6,14 @@
 #pragma once
 
 #include <cstdint>
-#include <string>
 #include <vector>
 
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
-#include "lantern/file_system.h"
+#include "recover/sweep/headless.h"
 #include "recover/sweep/ntfs_finder.h"
 
 namespace lantern {
-
-struct HeadlessVolume {
-  std::uint64_t start = 0;  // of the disk, bytes
-  FileSystemOptions opened_by;
-  std::string evidence;
-};
 
 // `runs`: records that are no readable volume's. `starts`: where volumes may begin, for what has no
 // index to tell by. Those with the most records first. Throws Error{stopped}.

@@ -3,23 +3,22 @@
 #include <algorithm>
 #include <filesystem>
 
-#include "base/checked.h"
-#include "base/range_set.h"
 #include "catalog/catalog.h"
 #include "catalog/entries.h"
-#include "filesystem/ntfs/volume.h"
 #include "lantern/error.h"
 #include "lantern/nest/session.h"
 #include "lantern/sources.h"
 #include "lantern/sweep.h"
 #include "recover/sweep/catalog_pass.h"
+#include "recover/sweep/explained.h"
+#include "recover/sweep/headless_fat.h"
 #include "recover/sweep/headless_ntfs.h"
 #include "recover/sweep/volume_search.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::string_view kWhat = "volumes, ntfs";
+constexpr std::string_view kWhat = "volumes, ntfs, fat";
 // What was written over a volume that lost its head since is not known: nothing of it is called
 // whole before its content says so.
 constexpr double kUnproven = 0.99;
@@ -28,19 +27,22 @@ constexpr std::size_t kMostEvidence = 2000;  // bytes
 // Says beside how far it is what was found so far.
 class FoundSoFar final : public Progress {
  public:
-  FoundSoFar(std::shared_ptr<Progress> inner, const VolumeFinder& volumes, const NtfsFinder& ntfs)
-      : inner_(std::move(inner)), volumes_(volumes), ntfs_(ntfs) {}
+  FoundSoFar(std::shared_ptr<Progress> inner, const VolumeFinder& volumes, const NtfsFinder& ntfs,
+             const FatFinder& fat)
+      : inner_(std::move(inner)), volumes_(volumes), ntfs_(ntfs), fat_(fat) {}
 
   void update(std::uint64_t done, std::uint64_t total, std::string_view /*what*/) override {
     for (; counted_ + 1 < ntfs_.runs.size(); ++counted_) records_ += ntfs_.runs[counted_].count;
     inner_->update(done, total,
-                   fmt::format("{} heads, {} records", volumes_.hits.size(), records_));
+                   fmt::format("{} heads, {} records, {} folders", volumes_.hits.size(), records_,
+                               fat_.heads.size()));
   }
 
  private:
   std::shared_ptr<Progress> inner_;
   const VolumeFinder& volumes_;
   const NtfsFinder& ntfs_;
+  const FatFinder& fat_;
   std::size_t counted_ = 0;  // runs; the last one may grow yet
   std::uint64_t records_ = 0;
 };
@@ -55,13 +57,15 @@ class Job {
     open_catalog();
     VolumeFinder volumes;
     NtfsFinder ntfs;
-    CatalogPass pass(*catalog_, volumes, ntfs);
+    FatFinder fat;
+    CatalogPass pass(*catalog_, volumes, ntfs, fat);
     const Range range = catalog_->facts().range;
     summary_.swept_to = catalog_->swept_to();
     if (catalog_->fact("state") == "sweeping") {
-      Finder* const finders[] = {&volumes, &ntfs, &pass};
+      Finder* const finders[] = {&volumes, &ntfs, &fat, &pass};
       Context own = context_;
-      if (own.progress) own.progress = std::make_shared<FoundSoFar>(own.progress, volumes, ntfs);
+      if (own.progress)
+        own.progress = std::make_shared<FoundSoFar>(own.progress, volumes, ntfs, fat);
       const Swept swept =
           sweep(*disk_.bytes, {summary_.swept_to, range.end() - summary_.swept_to}, finders, own);
       pass.mark(swept.stopped_at);
@@ -69,13 +73,13 @@ class Job {
       summary_.read_bytes = swept.read_bytes;
       if (swept.stopped_at < range.end()) return summary_;
       pass.join_blocks();
-      if (volumes.capped || ntfs.capped)
+      if (volumes.capped || ntfs.capped || fat.capped)
         context_.report(FindingCode::sweep_capped, Severity::warning, {},
                         "more structures were met than are kept",
                         "sweep a part of the disk by itself with --range");
       catalog_->set_fact("state", "reading");
     }
-    if (!catalog_->is_done()) list_all(volumes.hits, ntfs);
+    if (!catalog_->is_done()) list_all(volumes.hits, ntfs, fat);
     tell_volumes();
     summary_.done = true;
     return summary_;
@@ -115,14 +119,14 @@ class Job {
   }
 
   // Anew, whatever an earlier run had listed: what was swept is not read again for it.
-  void list_all(const std::vector<SectorHit>& hits, const NtfsFinder& ntfs) {
+  void list_all(const std::vector<SectorHit>& hits, const NtfsFinder& ntfs, const FatFinder& fat) {
     const VolumeSearch found = volumes_by_hits(disk_.container.flat, disk_.table, hits, context_);
     catalog_->begin();
     catalog_->clear_volumes();
     try {
       for (const VolumePtr& volume : disk_.volumes.all()) list_named(*volume);
       for (const FoundVolume& volume : found.volumes) list_found(volume);
-      list_headless(ntfs);
+      list_headless(ntfs, fat);
       list_findings();
       catalog_->database().run(
           "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
@@ -181,18 +185,23 @@ class Job {
     readable_.push_back({row.range, files});
   }
 
-  // Records that no readable volume has in its file table.
-  void list_headless(const NtfsFinder& ntfs) {
-    RangeSet taken;  // of the disk
+  // What no readable volume accounts for.
+  void list_headless(const NtfsFinder& ntfs, const FatFinder& fat) {
+    Explained explained(disk_.bytes, context_);
     for (const Readable& volume : readable_)
-      if (volume.files->facts().format == "ntfs") add_table(volume.range, taken);
-    taken.settle();
-    std::vector<RecordRun> loose;
-    for (const RecordRun& run : ntfs.runs) add_loose(run, taken, loose);
+      explained.add(volume.files->facts().format, volume.range);
+    explained.settle();
     std::vector<std::uint64_t> starts = {0, 63 * kSector, 1u << 20};
     for (const VolumeRow& row : disk_.table.rows) starts.push_back(row.range.offset);
-    for (HeadlessVolume& volume :
-         headless_ntfs(disk_.bytes, loose, ntfs.blocks, starts, context_)) {
+    list_headless(
+        headless_ntfs(disk_.bytes, explained.loose(ntfs.runs), ntfs.blocks, starts, context_));
+    list_headless(headless_fat(
+        disk_.bytes, explained.loose(fat.heads),
+        [&](std::uint64_t at) { return explained.is_fat_head(at); }, context_));
+  }
+
+  void list_headless(std::vector<HeadlessVolume> volumes) {
+    for (HeadlessVolume& volume : volumes) {
       CatalogVolume row;
       row.lost = ++lost_;
       row.range = range_from(volume.start);
@@ -200,34 +209,6 @@ class Job {
       row.evidence = std::move(volume.evidence);
       open_lost(row);
     }
-  }
-
-  void add_table(Range range, RangeSet& taken) const {
-    const SourcePtr bytes = make_window(disk_.bytes, range);
-    for (const ntfs::Geometry& geometry : ntfs::find_geometries(*bytes)) {
-      ntfs::Volume volume{bytes, make_cached(bytes, context_), geometry, context_, bytes->size()};
-      if (!ntfs::find_table(volume)) continue;
-      for (const ntfs::Run& run : volume.table_runs)
-        if (!run.hole)
-          taken.add({range.offset + run.lcn * geometry.cluster_bytes,
-                     run.count * geometry.cluster_bytes});
-      taken.add({range.offset + geometry.mirror_cluster * geometry.cluster_bytes,
-                 std::max<std::uint64_t>(geometry.cluster_bytes, 4 * geometry.record_bytes)});
-      return;
-    }
-  }
-
-  // The records of a run that lie in no table that can be read.
-  static void add_loose(const RecordRun& run, const RangeSet& taken,
-                        std::vector<RecordRun>& loose) {
-    taken.parts({run.offset, run.end() - run.offset}, [&](Range part, bool claimed) {
-      if (claimed) return;
-      const std::uint64_t first = divide_up(part.offset - run.offset, run.record_bytes);
-      const std::uint64_t end = (part.end() - run.offset) / run.record_bytes;
-      if (first < end)
-        loose.push_back({run.offset + first * run.record_bytes, run.number + first, end - first,
-                         run.record_bytes});
-    });
   }
 
   // Up to the next volume, or as far as the partition goes that begins there.
