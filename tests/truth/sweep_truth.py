@@ -138,21 +138,41 @@ def without_heads(folder, files, truth):
     case("both gone, and more of the table", (0, 8192), (-512, 512), (table, 300 << 10), (mirror, 4096))
 
 
+def without_fat_heads(folder, files, truth):
+    def case(name, share, *ranges):
+        image = f"{folder}/{name}.img"
+        shutil.copy(f"{folder}/whole-fat.img", image)
+        wipe(image, *ranges)
+        volumes = swept(image, f"{folder}/{name}.catalog")
+        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
+        for volume in volumes:
+            judge(name, volume, truth, set(), int(len(truth) * share))
+
+    make("fat32", f"{folder}/whole-fat.img", files, 120)
+    with open(f"{folder}/whole-fat.img", "rb") as f:
+        boot = f.read(512)
+    reserved = int.from_bytes(boot[14:16], "little") * 512
+    tables = 2 * int.from_bytes(boot[36:40], "little") * 512
+    case("FAT boot sectors gone", 1, (0, reserved))
+    case("FAT boot sectors and tables gone", 0.9, (0, reserved + tables))
+    case("FAT root folder gone, too", 0.85, (0, reserved + tables + 4096))
+
+
 def formatted_over(folder, files, truth):
     new = f"{folder}/new"
     later = make_files(new, 3, 9)
-    for kind in ("ntfs", "fat32", "ext4"):
-        image = f"{folder}/over-{kind}.img"
-        make("ntfs", image, files, 120)
+    for old, kind in ((old, kind) for old in ("ntfs", "fat32") for kind in ("ntfs", "fat32", "ext4")):
+        image = f"{folder}/over-{kind}.img" if old == "ntfs" else f"{folder}/fat-{kind}.img"
+        make(old, image, files, 120)
         make(kind, image, new, 120)
-        name = f"{kind} over ntfs"
-        left = records_left(image)
-        volumes = swept(image, f"{folder}/over-{kind}.catalog")
+        name = f"{kind} over {old}"
+        left = records_left(image) if old == "ntfs" else len(truth)
+        volumes = swept(image, image + ".catalog")
         judge(name + ", the new life", volumes[0], later, set(), len(later))
         lost = [volume for volume in volumes if volume["lost"]]
         check(name, len(lost) == 1 or left < 20, f"{len(lost)} lost volumes")
         for volume in lost:
-            judge(name + ", the old one", volume, truth, set(later.values()), int((left - len(later)) * 0.9))
+            judge(name + ", the old one", volume, truth, set(later.values()), int((left - len(later)) * (0.9 if old == "ntfs" else 0.6)))
 
 
 def without_table(folder, files, truth):
@@ -220,6 +240,7 @@ def main():
         files = f"{folder}/files"
         truth = make_files(files, FILES, 3)
         without_heads(folder, files, truth)
+        without_fat_heads(folder, files, truth)
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)
         killed(folder)

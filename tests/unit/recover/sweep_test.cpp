@@ -4,6 +4,8 @@
 #include <gtest/gtest.h>
 
 #include "kit/bytes.h"
+#include "kit/fat_builder.h"
+#include "lantern/file_system.h"
 #include "recover/sweep/ntfs_finder.h"
 
 namespace lantern {
@@ -148,6 +150,68 @@ TEST(NtfsFinder, AMillionHeadersAreBounded) {
   for (std::uint64_t i = 0; i < 5000; ++i) finder.look({i * piece.size(), piece, piece.size(), {}});
   EXPECT_EQ(finder.runs.size(), NtfsFinder::kMaxRuns);
   EXPECT_TRUE(finder.capped);
+}
+
+// --- FAT by figures that are given ---
+
+TEST(FatByHand, WithoutTablesAndRootItsFoldersAreListed) {
+  kit::FatBuilder builder(kit::FatBuilder::Width::fat16);
+  const std::uint64_t counts = builder.folder(0, "Nest counts", {10});
+  const Bytes content = kit::pattern(1500, 3);
+  builder.file(10, "ledge.csv", content, {20, 21, 22});
+  Bytes bytes = builder.bytes();
+  std::fill_n(bytes.begin(), static_cast<long>(builder.cluster_offset(2)), std::byte{0});
+  EXPECT_LT(counts, builder.cluster_offset(2));
+  FileSystemOptions options;
+  options.as = "fat";
+  options.geometry = {{"bits", 16}, {"cluster", 512}, {"data", builder.cluster_offset(2)}};
+  options.table_pieces = {{10, builder.cluster_offset(10), 512}};
+  const auto files = open_file_system(make_memory_source(bytes), options, Context());
+  ASSERT_TRUE(files);
+  const auto found = files->find({"00000010", "ledge.csv"});
+  ASSERT_EQ(found.size(), 1u);
+  EXPECT_EQ(kit::read_all(*files->open(found.front()).bytes), content);
+}
+
+TEST(FatByHand, FiguresThatCannotBeAreRefusedOrHarmless) {
+  const SourcePtr volume = make_memory_source(kit::pattern(65536, 5));
+  const std::vector<std::uint64_t> hostile = {0,     1,     2,          511,    512,
+                                              65535, 65536, 1u << 20,   ~0u,    ~std::uint64_t{0},
+                                              16,    32,    1ull << 62, 0x7FFF, 12};
+  std::uint64_t opened = 0;
+  for (const char* const key :
+       {"bits", "cluster", "data", "table", "table_bytes", "root", "root_bytes", "root_cluster"})
+    for (const std::uint64_t value : hostile) {
+      FileSystemOptions options;
+      options.as = "fat";
+      options.geometry = {{"bits", 16}, {"cluster", 512}, {"data", 512}};
+      options.geometry[key] = value;
+      options.table_pieces = {{value, value, value}, {2, 512, 512}};
+      const auto files = open_file_system(volume, options, Context());
+      if (!files) continue;
+      ++opened;
+      WalkOptions all;
+      all.deleted = true;
+      files->walk(all, [](const Entry&) { return WalkStep::go_on; });
+      files->used_bytes();
+    }
+  EXPECT_GT(opened, 20u);
+}
+
+TEST(NtfsByHand, PiecesThatCannotBeAreHarmless) {
+  const SourcePtr volume = make_memory_source(kit::pattern(65536, 6));
+  for (const std::uint64_t value : {std::uint64_t{0}, std::uint64_t{1}, std::uint64_t{65535},
+                                    std::uint64_t{1} << 62, ~std::uint64_t{0}}) {
+    FileSystemOptions options;
+    options.as = "ntfs";
+    options.geometry = {{"cluster", 512}, {"table", 0}};
+    options.table_pieces = {{value, 0, 1024}, {0, value, 1024}, {0, 0, value}, {1024, 512, 2048}};
+    const auto files = open_file_system(volume, options, Context());
+    if (!files) continue;
+    WalkOptions all;
+    all.deleted = true;
+    files->walk(all, [](const Entry&) { return WalkStep::go_on; });
+  }
 }
 
 }  // namespace
