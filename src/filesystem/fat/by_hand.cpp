@@ -95,6 +95,7 @@ std::optional<ByHand> by_hand(const SourcePtr& volume, const FileSystemOptions& 
   for (const TablePiece& folder : options.table_pieces)
     if (!made.has_table && folder.table_offset >= 2 && folder.table_offset - 2 < clusters)
       made.folders.push_back(static_cast<std::uint32_t>(folder.table_offset));
+  if (!made.has_table && g.root_bytes == 0) made.folders.push_back(g.root_cluster);
   made.volume = make_joined(std::move(pieces));
   return made;
 }

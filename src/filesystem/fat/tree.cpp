@@ -43,7 +43,8 @@ Tree::Tree(const Disk& disk, Layout& layout, Mode mode)
       layout_(layout),
       mode_(mode),
       cursor_(disk.table),
-      probes_left_(std::uint64_t{disk.geometry.cluster_count} * 2 + 65536) {}
+      probes_left_(std::uint64_t{disk.geometry.cluster_count} * 2 + 65536 +
+                   disk.folders.size() * 4 * kContinuationReach) {}
 
 Folder Tree::read_root() {
   // One that was made up lies in a place of its own, as on the narrower volumes.
@@ -121,48 +122,106 @@ std::vector<ClusterRun> Tree::learn_runs(std::uint32_t first) {
   std::vector<ClusterRun> runs = chain.runs;
   if (runs.empty())
     runs.push_back({first, 1});  // free in the table: deleted, or the table is corrupt
-  continue_folder(runs);
+  continue_folder(runs, {});
   return layout_.folders[first] = runs;
 }
 
 void Tree::learn_known_folders() {
   std::vector<std::uint32_t> firsts = disk_.folders;
   std::sort(firsts.rbegin(), firsts.rend());
-  for (const std::uint32_t first : firsts) {
-    disk_.context.check_cancelled();
-    learn_runs(first);
+  for (const std::uint32_t first : firsts)
+    if (disk_.geometry.valid_cluster(first)) layout_.folders[first] = {{first, 1}};
+  const auto learn = [&](const auto& goes_on) {
+    std::erase_if(firsts, [&](std::uint32_t first) {
+      disk_.context.check_cancelled();
+      const auto known = layout_.folders.find(first);
+      return known == layout_.folders.end() || goes_on(known->second, first);
+    });
+  };
+  learn([&](auto& runs, std::uint32_t) { return continue_behind_files(runs); });
+  // What is in a folder was most often written after it was made.
+  learn([&](auto& runs, std::uint32_t first) { return continue_folder(runs, {first, true}); });
+  learn([&](auto& runs, std::uint32_t first) { return continue_folder(runs, {first, false}); });
+}
+
+// False: it is full where nothing behind its last file goes on.
+bool Tree::continue_behind_files(std::vector<ClusterRun>& runs) {
+  Bytes cluster(disk_.geometry.cluster_bytes), next(cluster.size());
+  for (std::uint64_t bytes = cluster.size(); bytes < kSpecifiedFolderBytes;
+       bytes += cluster.size()) {
+    disk_.cached->read(disk_.geometry.cluster_offset(runs.back().first + runs.back().count - 1),
+                       cluster);
+    if (has_end_mark(cluster)) return true;
+    std::uint64_t behind = 0;
+    SlotReader reader(cluster, disk_.wide(), false);
+    while (const auto slot = reader.next())
+      // Behind a folder lies what is in it: no cluster can be told.
+      behind =
+          slot->folder() ? 0
+          : slot->size_bytes == 0
+              ? behind
+              : slot->first_cluster() + divide_up(std::uint64_t{slot->size_bytes}, cluster.size());
+    const auto candidate = static_cast<std::uint32_t>(behind);
+    if (behind > 0xFFFFFFFF || !may_go_on_in(candidate, cluster, {runs.front().first, false}, next))
+      return false;
+    layout_.folder_parts.set(candidate);
+    append_part(runs, candidate);
   }
+  return true;
+}
+
+void Tree::append_part(std::vector<ClusterRun>& runs, std::uint32_t cluster) {
+  if (runs.back().first + runs.back().count == cluster)
+    ++runs.back().count;
+  else
+    runs.push_back({cluster, 1});
+}
+
+bool Tree::may_go_on_in(std::uint32_t cluster, const Bytes& before, Owner owner, Bytes& bytes) {
+  if (!available(cluster) || layout_.folder_parts.get(cluster)) return false;
+  disk_.cached->read(disk_.geometry.cluster_offset(cluster), bytes);
+  if (!looks_like_folder_part(bytes) || !follows(before, bytes)) return false;
+  SlotReader reader(bytes, disk_.wide(), false);
+  while (const auto slot = owner.first == 0 ? std::nullopt : reader.next()) {
+    const std::uint32_t first = slot->first_cluster();
+    if (owner.in_order && first != 0 && first < owner.first) return false;
+    // A folder in it says which it is in.
+    const auto start =
+        slot->folder() && disk_.geometry.valid_cluster(first) ? folder_start(first) : std::nullopt;
+    const bool in_root = owner.first == disk_.geometry.root_cluster;
+    if (start && start->self == first && start->parent != (in_root ? 0 : owner.first)) return false;
+  }
+  return true;
 }
 
 // A folder that is full goes on somewhere: in the next free cluster that is shaped like the later
 // part of a folder, looked for onwards and then from the start of the volume.
-void Tree::continue_folder(std::vector<ClusterRun>& runs) {
+// False: it is full, and nothing goes on with it.
+bool Tree::continue_folder(std::vector<ClusterRun>& runs, Owner owner) {
   Bytes cluster(disk_.geometry.cluster_bytes);
   std::uint32_t last = runs.back().first + runs.back().count - 1;
   for (std::uint64_t bytes = cluster.size(); bytes < kSpecifiedFolderBytes;
        bytes += cluster.size()) {
     disk_.cached->read(disk_.geometry.cluster_offset(last), cluster);
-    if (has_end_mark(cluster)) return;
-    std::optional<std::uint32_t> next = find_folder_part(last + 1, cluster);
-    if (!next) next = find_folder_part(2, cluster);
-    if (!next) return;
+    if (has_end_mark(cluster)) return true;
+    std::optional<std::uint32_t> next = find_folder_part(last + 1, cluster, owner);
+    if (!next) next = find_folder_part(2, cluster, owner);
+    if (!next) return false;
     layout_.folder_parts.set(*next);
-    if (runs.back().first + runs.back().count == *next)
-      ++runs.back().count;
-    else
-      runs.push_back({*next, 1});
+    append_part(runs, *next);
     last = *next;
   }
+  return true;
 }
 
-std::optional<std::uint32_t> Tree::find_folder_part(std::uint32_t from, const Bytes& before) {
+std::optional<std::uint32_t> Tree::find_folder_part(std::uint32_t from, const Bytes& before,
+                                                    Owner owner) {
   Bytes cluster(before.size());
   for (std::uint32_t candidate = from; candidate - from < kContinuationReach; ++candidate) {
     if (!disk_.geometry.valid_cluster(candidate) || probes_left_ == 0) return std::nullopt;
     if (!available(candidate) || layout_.folder_parts.get(candidate)) continue;
     --probes_left_;
-    disk_.cached->read(disk_.geometry.cluster_offset(candidate), cluster);
-    if (looks_like_folder_part(cluster) && follows(before, cluster)) return candidate;
+    if (may_go_on_in(candidate, before, owner, cluster)) return candidate;
   }
   return std::nullopt;
 }

@@ -39,8 +39,9 @@ class Tree {
   // Whether a walk that left deleted entries out has passed any.
   bool passed_deleted() const { return passed_deleted_; }
 
-  // Of folders that no table leads on in: those that begin last first, since one that was begun
-  // later was most likely ended before the others went on.
+  // Of folders that no table leads on in. A folder that is full takes the next free cluster: most
+  // often the one behind the last file it has. What is left goes on where the nearest part of a
+  // folder is, those that begin last first: they were most likely ended before the others went on.
   void learn_known_folders();
 
   std::string root_label();
@@ -64,8 +65,18 @@ class Tree {
   Folder read_runs(const std::vector<ClusterRun>& runs) const;
   void append(Folder& folder, const Range& place) const;
   std::vector<ClusterRun> learn_runs(std::uint32_t first);
-  void continue_folder(std::vector<ClusterRun>& runs);
-  std::optional<std::uint32_t> find_folder_part(std::uint32_t from, const Bytes& before);
+  // Whose parts are looked for: the folder's first cluster (0: not known), and whether all in it
+  // must lie behind that.
+  struct Owner {
+    std::uint32_t first = 0;
+    bool in_order = false;
+  };
+  bool continue_folder(std::vector<ClusterRun>& runs, Owner owner);
+  bool continue_behind_files(std::vector<ClusterRun>& runs);
+  bool may_go_on_in(std::uint32_t cluster, const Bytes& before, Owner owner, Bytes& bytes);
+  static void append_part(std::vector<ClusterRun>& runs, std::uint32_t cluster);
+  std::optional<std::uint32_t> find_folder_part(std::uint32_t from, const Bytes& before,
+                                                Owner owner);
   bool available(std::uint32_t cluster);
   std::optional<std::uint32_t> folder_cluster(const Slot& slot, const Level& level, bool deleted);
   std::optional<FolderStart> folder_start(std::uint32_t cluster) const;
