@@ -20,7 +20,8 @@ constexpr std::size_t kEnough = 3;      // folders that agree
 constexpr std::size_t kMostVolumes = 16;
 constexpr std::uint64_t kMaxTables = 128u << 20;  // bytes before the data that are looked at
 constexpr std::array<std::uint64_t, 8> kRootSlots = {512, 1024, 256, 224, 240, 112, 128, 64};
-constexpr std::uint32_t kMaxNarrow = 65524;  // clusters
+constexpr std::uint64_t kMaxTable12 = 32u << 10;  // bytes of a table with entries of 12 bits
+constexpr std::uint32_t kMaxNarrow = 65524;       // clusters
 
 struct Shape {
   std::uint64_t cluster = 0;  // bytes
@@ -94,8 +95,7 @@ class Search {
     const std::uint8_t media = u8(sector, 0);
     if ((media != 0xF0 && media < 0xF8) || u8(sector, 1) != 0xFF || u8(sector, 2) != 0xFF)
       return false;
-    return wide ? (u8(sector, 3) & 0x0F) == 0x0F && le32(sector, 4) >= 0x07FFFFFF
-                : u8(sector, 3) == 0xFF || u8(sector, 3) == 0x7F;
+    return !wide || ((u8(sector, 3) & 0x0F) == 0x0F && le32(sector, 4) >= 0x07FFFFFF);
   }
 
   // Two tables end where the root folder or the data begins: the second begins as far before that
@@ -121,6 +121,19 @@ class Search {
     return {};
   }
 
+  // Entries of 12 bits read as 16 lead to clusters there are not.
+  bool reads_as_16(const Tables& tables) const {
+    if (tables.bytes == 0 || tables.bytes > kMaxTable12) return true;
+    const Bytes table = read(tables.at, static_cast<std::size_t>(tables.bytes));
+    std::size_t used = 0, wrong = 0;
+    for (std::size_t at = 4; at + 2 <= table.size(); at += 2) {
+      const std::uint16_t entry = le16(table, at);
+      used += entry != 0;
+      wrong += entry != 0 && entry < 0xFFF7 && entry >= table.size() / 2;
+    }
+    return wrong * 8 <= used;
+  }
+
   HeadlessVolume volume_of(const Shape& shape) {
     std::vector<FolderHead> here, others;
     for (const FolderHead& head : heads_) {
@@ -138,12 +151,11 @@ class Search {
     }
     // Narrow volumes keep their root folder before the data.
     std::map<std::string, std::uint64_t> figures;
-    std::uint64_t tables_end = shape.data;
-    bool wide = largest > kMaxNarrow;
     std::uint64_t root = 0, root_bytes = 0;
     for (const std::uint64_t slots : kRootSlots)
       if (const std::uint64_t bytes = slots * fat::kSlotBytes;
-          !wide && root_bytes == 0 && bytes <= shape.data && !is_taken_(shape.data - bytes) &&
+          largest <= kMaxNarrow && root_bytes == 0 && bytes <= shape.data &&
+          !is_taken_(shape.data - bytes) &&
           is_root(read(shape.data - bytes, static_cast<std::size_t>(bytes)), in_root, false)) {
         root = shape.data - bytes;
         root_bytes = bytes;
@@ -151,19 +163,16 @@ class Search {
     const bool root_in_data =
         root_bytes == 0 && !is_taken_(shape.data) &&
         is_root(read(shape.data, static_cast<std::size_t>(shape.cluster)), in_root, true);
-    if (root_bytes > 0) tables_end = root;
-    Tables tables = tables_before(tables_end, true);
-    wide = wide || root_in_data || tables.bytes > 0;
-    if (tables.bytes == 0 && !wide) tables = tables_before(tables_end, false);
-    if (root_bytes == 0 && tables.bytes == 0 && !wide)
-      wide = (disk_->size() - shape.data) / shape.cluster > kMaxNarrow;
+    const bool narrow = root_bytes > 0;
+    const Tables tables = tables_before(narrow ? root : shape.data, !narrow);
+    const bool wide = !narrow && (largest > kMaxNarrow || root_in_data || tables.bytes > 0 ||
+                                  (disk_->size() - shape.data) / shape.cluster > kMaxNarrow);
+    const unsigned bits = wide ? 32 : reads_as_16(tables) ? 16 : 12;
     HeadlessVolume volume;
     // From its first table on: what was before that is not known.
-    volume.start = tables.bytes > 0 ? tables.at : tables_end - tables_end % kSector;
-    if (root_bytes == 0 && tables.bytes == 0) volume.start = shape.data;
+    volume.start = tables.bytes > 0 ? tables.at : narrow ? root : shape.data;
     volume.opened_by.as = "fat";
-    figures = {
-        {"bits", wide ? 32 : 16}, {"cluster", shape.cluster}, {"data", shape.data - volume.start}};
+    figures = {{"bits", bits}, {"cluster", shape.cluster}, {"data", shape.data - volume.start}};
     if (tables.bytes > 0) {
       figures["table"] = tables.at - volume.start;
       figures["table_bytes"] = tables.bytes;
@@ -183,14 +192,12 @@ class Search {
     }
     volume.evidence = fmt::format(
         "{} of its folders, which agree that clusters have {} bytes and the first begins at byte "
-        "{}; "
-        "{}; {}",
+        "{}; {}; {}",
         here.size(), shape.cluster, shape.data,
         tables.bytes > 0 ? fmt::format("its tables at byte {}", tables.at)
                          : "both tables are lost, contents are placed by rule",
-        !root_lost ? "its root folder"
-                   : "its root folder is lost, folders in it have the numbers "
-                     "of their clusters");
+        root_lost ? "its root folder is lost, folders in it have the numbers of their clusters"
+                  : "its root folder");
     return volume;
   }
 

@@ -97,7 +97,11 @@ class Job {
     facts.range = options_.range.length == 0 ? Range{0, disk_.bytes->size()}
                                              : intersect(options_.range, {0, disk_.bytes->size()});
     facts.what = kWhat;
-    if (!std::filesystem::exists(options_.catalog, error)) {
+    // One that was killed while it was made is empty, or taken back to that when it is opened.
+    const bool unmade = !std::filesystem::exists(options_.catalog, error) ||
+                        std::filesystem::file_size(options_.catalog, error) == 0 ||
+                        std::filesystem::exists(options_.catalog + "-journal", error);
+    if (unmade && !Catalog::is_catalog(options_.catalog)) {
       catalog_ = Catalog::create(options_.catalog, facts);
       return;
     }
