@@ -125,7 +125,9 @@ class CatalogFileSystem final : public FileSystem {
     if (!options.active) sql += "AND state <> 'active' ";
     if (!options.deleted) sql += "AND state = 'active' ";
     if (!under.empty()) sql += "AND path > ? AND path < ? ";
-    if (options.max_depth < 0xFFFFFFFF)
+    if (options.max_depth == 1)
+      sql += fmt::format("AND depth = {} ", above + 1);
+    else if (options.max_depth < 0xFFFFFFFF)
       sql += fmt::format("AND depth <= {} ", above + options.max_depth);
     sql += options.order == WalkOrder::as_stored ? "ORDER BY place"
            : options.order == WalkOrder::by_path
@@ -157,6 +159,7 @@ class CatalogFileSystem final : public FileSystem {
       level.deleted = true;
       level.under = stored;
       level.max_depth = 1;
+      level.order = WalkOrder::by_path;
       std::optional<std::string> met;
       walk(level, [&](const Entry& entry) {
         if (!equal_ignoring_case(entry.path.back(), name)) return WalkStep::go_on;

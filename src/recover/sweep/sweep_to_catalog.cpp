@@ -134,6 +134,7 @@ class Job {
       list_findings();
       catalog_->database().run(
           "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
+          "CREATE INDEX IF NOT EXISTS entry_by_level ON entry(volume, depth, path);"
           "CREATE INDEX IF NOT EXISTS entry_by_id ON entry(volume, id);");
       catalog_->set_fact("state", "done");
       catalog_->commit();
