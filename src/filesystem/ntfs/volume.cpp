@@ -307,6 +307,9 @@ void set_table(Volume& volume, const std::vector<TablePiece>& pieces) {
                                  piece.volume_offset / cluster,
                                  divide_up(within + piece.length, cluster), false});
   }
+  // The records of the file system itself are always asked for.
+  const std::uint64_t own = kFirstOwnRecord * volume.geometry.record_bytes;
+  if (at < own) bytes.push_back({ExtentKind::unreadable, own - at, nullptr, 0});
   volume.table = make_joined(std::move(bytes));
 }
 

@@ -26,7 +26,8 @@ void Explained::add_ntfs(Range range) {
         file_tables_.add(
             {range.offset + run.lcn * geometry.cluster_bytes, run.count * geometry.cluster_bytes});
     file_tables_.add({range.offset + geometry.mirror_cluster * geometry.cluster_bytes,
-                      std::max<std::uint64_t>(geometry.cluster_bytes, 4 * geometry.record_bytes)});
+                      std::max<std::uint64_t>(geometry.cluster_bytes,
+                                              std::uint64_t{4} * geometry.record_bytes)});
     return;
   }
 }
