@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
-#include <array>
+#include <algorithm>
 #include <charconv>
-#include <fstream>
+#include <filesystem>
 
 #include "base/bytes.h"
 #include "lantern/error.h"
@@ -99,11 +99,16 @@ void read_options(FileSystemOptions& options, const std::string& figures,
 }  // namespace
 
 bool Catalog::is_catalog(const std::string& path) {
-  std::array<char, kIdPlace + 4> start{};
-  std::ifstream file(path, std::ios::binary);
-  if (!file.read(start.data(), start.size())) return false;
-  const auto bytes = std::as_bytes(std::span(start));
-  return has_text(bytes, 0, kMark) && be32(bytes, kIdPlace) == kApplicationId;
+  std::error_code error;
+  if (!std::filesystem::is_regular_file(path, error)) return false;
+  // As any source: it may be one, and looking at it leaves no trace.
+  Bytes start(kIdPlace + 4);
+  try {
+    if (open_file_source(path, Context())->read(0, start).length < start.size()) return false;
+  } catch (const Error&) {
+    return false;
+  }
+  return has_text(start, 0, kMark) && be32(start, kIdPlace) == kApplicationId;
 }
 
 std::shared_ptr<Catalog> Catalog::create(const std::string& path, const CatalogFacts& facts) {
