@@ -86,7 +86,7 @@ TEST_F(AsFormat, OnlyThatFormatIsAsked) {
   EXPECT_EQ(open(path + "::as=raw::1").file_system().facts().type, "fat16");
   EXPECT_EQ(code_of(path + "::as=ntfs"), ErrorCode::cannot_read);
   EXPECT_EQ(code_of(path + "::as=vdi"), ErrorCode::cannot_read);
-  for (const char* const wrong : {"as=lamp", "as=xfs", "as=fat,cluster=512", "as=ntfs,lamp=1",
+  for (const char* const wrong : {"as=lamp", "as=xfs", "as=fat,lamp=512", "as=ntfs,lamp=1",
                                   "as=ntfs,table", "as=ntfs,table=x", "as=", "as=ntfs,,"})
     EXPECT_EQ(code_of(path + "::" + wrong), ErrorCode::usage) << wrong;
 }
