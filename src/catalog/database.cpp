@@ -26,7 +26,7 @@ constexpr int kPatience = 2000;  // milliseconds that another program may hold i
               writing ? "make room, then run the same command again: it goes on" : "");
 }
 
-// Before each name: 1 for a folder, 0 for what is none.
+// Before each name: 1 for a folder, else 0.
 void by_folder(sqlite3_context* context, int /*count*/, sqlite3_value** values) {
   const auto* const path = static_cast<const char*>(::sqlite3_value_blob(values[0]));
   const auto length = static_cast<std::size_t>(::sqlite3_value_bytes(values[0]));

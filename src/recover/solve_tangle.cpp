@@ -17,7 +17,7 @@ namespace {
 
 constexpr std::uint64_t kSector = 512;
 constexpr std::uint64_t kMinBudget = 1ull << 30, kMaxBudget = 4ull << 30;  // bytes
-constexpr std::size_t kMostSkipped = 256;  // places that are passed over to find where one goes on
+constexpr std::size_t kMaxSkipped = 256;  // places that are passed over to find where one goes on
 constexpr std::array<std::size_t, 7> kTurns = {1, 2, 4, 8, 16, 32, 64};
 // Bytes behind a gap that do not fit by chance: packed bytes go on for a while where they should
 // not.
@@ -382,7 +382,7 @@ class Solver {
     Judged best = reached;
     std::vector<std::size_t> best_chosen, now;
     const auto try_all = [&](std::size_t at) {
-      for (std::size_t skipped = 1; skipped <= kMostSkipped && budget_ > 0; ++skipped) {
+      for (std::size_t skipped = 1; skipped <= kMaxSkipped && budget_ > 0; ++skipped) {
         const Places places = go_on(chosen, at, chosen[at] + skipped, all, wanted, now);
         if (places.size() < wanted) return false;
         const Judged judged = judge(member, places);

@@ -37,8 +37,11 @@ CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& nt
       volumes_.hits.push_back({format, hits.number(0)});
   Statement rows = catalog_.database().prepare(
       "SELECT offset, number, count, record_bytes FROM record_run ORDER BY offset");
-  while (rows.step())
-    ntfs_.runs.push_back({rows.number(0), rows.number(1), rows.number(2), rows.number(3)});
+  // A catalog may have been edited: figures that no finder gives are left out.
+  while (rows.step()) {
+    const RecordRun run{rows.number(0), rows.number(1), rows.number(2), rows.number(3)};
+    if (NtfsFinder::can_be(run)) ntfs_.runs.push_back(run);
+  }
   Statement indexes =
       catalog_.database().prepare("SELECT offset, folder, vcn FROM index_block ORDER BY offset");
   while (indexes.step())
@@ -46,8 +49,8 @@ CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& nt
   Statement heads = catalog_.database().prepare(
       "SELECT offset, cluster, parent FROM folder_head ORDER BY offset");
   while (heads.step())
-    fat_.heads.push_back({heads.number(0), static_cast<std::uint32_t>(heads.number(1)),
-                          static_cast<std::uint32_t>(heads.number(2))});
+    if (const auto cluster = static_cast<std::uint32_t>(heads.number(1)); cluster >= 2)
+      fat_.heads.push_back({heads.number(0), cluster, static_cast<std::uint32_t>(heads.number(2))});
   written_heads_ = fat_.heads.size();
   marked_ = catalog_.swept_to();
   written_hits_ = volumes_.hits.size();

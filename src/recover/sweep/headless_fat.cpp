@@ -17,7 +17,7 @@ namespace {
 constexpr std::uint64_t kMinCluster = 512, kMaxCluster = 256u << 10;
 constexpr std::size_t kNeighbours = 8;  // heads that each is held against
 constexpr std::size_t kEnough = 3;      // folders that agree
-constexpr std::size_t kMostVolumes = 16;
+constexpr std::size_t kMaxVolumes = 16;
 constexpr std::uint64_t kMaxTables = 128u << 20;  // bytes before the data that are looked at
 constexpr std::array<std::uint64_t, 8> kRootSlots = {512, 1024, 256, 224, 240, 112, 128, 64};
 constexpr std::uint64_t kMaxTable12 = 32u << 10;  // bytes of a table with entries of 12 bits
@@ -39,7 +39,7 @@ class Search {
 
   std::vector<HeadlessVolume> run() {
     std::vector<HeadlessVolume> found;
-    while (found.size() < kMostVolumes) {
+    while (found.size() < kMaxVolumes) {
       const auto shape = most_agreed();
       if (!shape) break;
       found.push_back(volume_of(*shape));

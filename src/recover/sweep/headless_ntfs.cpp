@@ -19,12 +19,12 @@ using ntfs::Run;
 
 constexpr std::uint64_t kMinCluster = 512, kMaxCluster = 2u << 20;
 constexpr std::uint64_t kIndexBytes = 4096;  // as all makers have it
-constexpr std::size_t kMostBlocks = 4000;    // that are asked
-constexpr std::size_t kMostOfARecord = 4;    // records of one number that are asked
-constexpr std::size_t kMostBefore = 64;      // runs that begin before a record and may hold it
-constexpr std::size_t kMostContents = 400;   // files whose start is looked at
+constexpr std::size_t kMaxBlocks = 4000;     // that are asked
+constexpr std::size_t kMaxOfARecord = 4;     // records of one number that are asked
+constexpr std::size_t kMaxBefore = 64;       // runs that begin before a record and may hold it
+constexpr std::size_t kMaxContents = 400;    // files whose start is looked at
 constexpr std::size_t kEnough = 3;           // that agree
-constexpr std::size_t kMostVolumes = 16;
+constexpr std::size_t kMaxVolumes = 16;
 constexpr std::uint64_t kMaxClusters = std::uint64_t{1} << 48;
 
 struct Shape {
@@ -45,7 +45,7 @@ class Search {
     std::vector<HeadlessVolume> found;
     vote_by_table();
     vote_by_indexes();
-    while (found.size() < kMostVolumes && !runs_.empty()) {
+    while (found.size() < kMaxVolumes && !runs_.empty()) {
       auto best = most_agreed();
       if (!best && found.empty()) best = by_contents();
       if (!best) break;
@@ -69,9 +69,9 @@ class Search {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> places_of(std::uint64_t number) const {
     std::vector<std::pair<std::uint64_t, std::uint64_t>> places;
     auto at = by_number_.upper_bound(number);
-    for (std::size_t looked = 0; at != by_number_.begin() && looked < kMostBefore; ++looked) {
+    for (std::size_t looked = 0; at != by_number_.begin() && looked < kMaxBefore; ++looked) {
       const RecordRun& run = runs_[(--at)->second];
-      if (places.size() == kMostOfARecord) break;
+      if (places.size() == kMaxOfARecord) break;
       if (number - run.number < run.count)
         places.emplace_back(run.offset + (number - run.number) * run.record_bytes,
                             run.record_bytes);
@@ -125,7 +125,7 @@ class Search {
   }
 
   void vote_by_indexes() {
-    const std::size_t step = std::max<std::size_t>(1, blocks_.size() / kMostBlocks);
+    const std::size_t step = std::max<std::size_t>(1, blocks_.size() / kMaxBlocks);
     for (std::size_t i = 0; i < blocks_.size(); i += step) {
       context_.check_cancelled();
       const IndexBlock& block = blocks_[i];
@@ -167,7 +167,7 @@ class Search {
     };
     std::vector<Wanted> wanted;
     for (const RecordRun& run : runs_)
-      for (std::uint64_t i = 0; i < run.count && wanted.size() < kMostContents; ++i) {
+      for (std::uint64_t i = 0; i < run.count && wanted.size() < kMaxContents; ++i) {
         context_.check_cancelled();
         const auto record = record_at(run.offset + i * run.record_bytes, run.record_bytes);
         if (!record || !record->in_use || record->folder) continue;

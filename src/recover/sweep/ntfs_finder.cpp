@@ -63,6 +63,13 @@ void NtfsFinder::add(const RecordRun& run) {
     capped = true;
 }
 
+bool NtfsFinder::can_be(const RecordRun& run) {
+  constexpr std::uint64_t kMaxOffset = std::uint64_t{1} << 62;
+  return is_power_of_two(run.record_bytes) && run.record_bytes >= kMinRecord &&
+         run.record_bytes <= kMaxRecord && run.count > 0 && run.count <= kMaxNumber &&
+         run.number <= kMaxNumber && run.offset <= kMaxOffset;
+}
+
 void NtfsFinder::join(Finder& later) {
   const auto& other = static_cast<NtfsFinder&>(later);
   for (const RecordRun& run : other.runs) add(run);

@@ -44,6 +44,8 @@ class NtfsFinder final : public Finder {
   std::vector<IndexBlock> blocks;  // in order
   bool capped = false;             // there were more
 
+  static bool can_be(const RecordRun& run);
+
  private:
   void record(std::uint64_t offset, ByteView bytes);
   void index_block(std::uint64_t offset, ByteView bytes);

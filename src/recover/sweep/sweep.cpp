@@ -13,7 +13,7 @@ namespace {
 
 // The most that stays in the second-level cache while it is looked at.
 constexpr std::size_t kPiece = 256u << 10;
-constexpr std::uint64_t kMostAhead = 64;  // pieces that were looked at and not joined
+constexpr std::uint64_t kMaxAhead = 64;  // pieces that were looked at and not joined
 
 // The stretches of a range that are stored, cut at borders that are the same wherever it begins.
 class Pieces {
@@ -128,7 +128,7 @@ class Pass {
 
   std::optional<std::pair<std::uint64_t, Pieces::Piece>> take() {
     std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return stopped_ || given_ < joined_ + kMostAhead; });
+    changed_.wait(lock, [&] { return stopped_ || given_ < joined_ + kMaxAhead; });
     if (stopped_ || is_cancelled()) return std::nullopt;
     const auto piece = pieces_.next();
     if (!piece) return std::nullopt;

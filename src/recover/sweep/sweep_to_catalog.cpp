@@ -22,7 +22,7 @@ constexpr std::string_view kWhat = "volumes, ntfs, fat";
 // What was written over a volume that lost its head since is not known: nothing of it is called
 // whole before its content says so.
 constexpr double kUnproven = 0.99;
-constexpr std::size_t kMostEvidence = 2000;  // bytes
+constexpr std::size_t kMaxEvidence = 2000;  // bytes
 
 // Says beside how far it is what was found so far.
 class FoundSoFar final : public Progress {
@@ -163,7 +163,7 @@ class Job {
     CatalogVolume row;
     row.range = intersect(volume.range, {0, disk_.bytes->size()});
     row.lost = ++lost_;
-    row.evidence = volume.evidence.substr(0, kMostEvidence);
+    row.evidence = volume.evidence.substr(0, kMaxEvidence);
     open_lost(row);
   }
 
