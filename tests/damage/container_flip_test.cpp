@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "kit/bytes.h"
+#include "kit/thinned.h"
 #include "lantern/container.h"
 #include "lantern/error.h"
 
@@ -50,6 +51,7 @@ TEST_P(ContainerDamage, EveryBitOfTheHeaderFlipped) {
   Bytes damaged = whole;
   for (std::size_t at = 0; at < std::min(kFlipped, whole.size()); ++at)
     for (int bit = 0; bit < 8; ++bit) {
+      if (!kit::flips(at, bit)) continue;
       damaged[at] ^= static_cast<std::byte>(1 << bit);
       read_through(damaged);
       damaged[at] = whole[at];
@@ -58,7 +60,8 @@ TEST_P(ContainerDamage, EveryBitOfTheHeaderFlipped) {
 
 TEST_P(ContainerDamage, EveryLengthCut) {
   const Bytes whole = kit::read_file(GetParam().string());
-  for (std::size_t length = 0; length < whole.size(); length += length < kFlipped ? 1 : 113)
+  for (std::size_t length = 0; length < whole.size();
+       length += length < kFlipped ? 1 : 113 * kit::thinned(1))
     read_through(Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(length)));
 }
 

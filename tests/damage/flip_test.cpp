@@ -4,6 +4,7 @@
 
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
+#include "kit/thinned.h"
 #include "lantern/error.h"
 #include "lantern/nest/session.h"
 
@@ -70,6 +71,7 @@ void flip(const Bytes& disk, std::size_t from, std::size_t length) {
   Bytes damaged = disk;
   for (std::size_t at = from; at < from + length; ++at)
     for (int bit = 0; bit < 8; ++bit) {
+      if (!kit::flips(at, bit)) continue;
       damaged[at] ^= static_cast<std::byte>(1 << bit);
       ASSERT_LT(read_everything(damaged), 64u << 20) << "byte " << at << " bit " << bit;
       damaged[at] = disk[at];
@@ -77,7 +79,7 @@ void flip(const Bytes& disk, std::size_t from, std::size_t length) {
 }
 
 void cut(const Bytes& disk, std::size_t to) {
-  for (std::size_t length = 1; length <= to; length += length < 2'000 ? 1 : 97)
+  for (std::size_t length = 1; length <= to; length += length < 2'000 ? 1 : 97 * kit::thinned(1))
     ASSERT_LT(
         read_everything(Bytes(disk.begin(), disk.begin() + static_cast<std::ptrdiff_t>(length))),
         64u << 20)

@@ -22,4 +22,9 @@ constexpr std::size_t thinned(std::size_t step) {
 #endif
 }
 
+// Which bits of a byte to flip: all of them, or one, another one of each byte.
+constexpr bool flips(std::size_t at, int bit) {
+  return thinned(1) == 1 || static_cast<std::size_t>(bit) == at % 8;
+}
+
 }  // namespace lantern::kit
