@@ -15,7 +15,7 @@ namespace {
 constexpr std::string_view kMark = "SQLite format 3";
 constexpr std::size_t kIdPlace = 68;                  // of the application id, big-endian
 constexpr std::uint32_t kApplicationId = 0x4E4C4361;  // "NLCa"
-constexpr std::uint64_t kVersion = 1;
+constexpr std::uint64_t kVersion = 2;
 
 constexpr std::string_view kSchema = R"(
 CREATE TABLE fact(key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -26,8 +26,11 @@ CREATE TABLE record_run(offset INTEGER PRIMARY KEY, number INTEGER NOT NULL,
   count INTEGER NOT NULL, record_bytes INTEGER NOT NULL);
 CREATE TABLE index_block(offset INTEGER PRIMARY KEY, folder INTEGER NOT NULL,
   vcn INTEGER NOT NULL);
-CREATE TABLE folder_head(offset INTEGER PRIMARY KEY, cluster INTEGER NOT NULL,
-  parent INTEGER NOT NULL);
+CREATE TABLE folder_head(format TEXT NOT NULL, offset INTEGER NOT NULL, number INTEGER NOT NULL,
+  parent INTEGER NOT NULL, PRIMARY KEY(format, offset)) WITHOUT ROWID;
+CREATE TABLE folder_entry(offset INTEGER PRIMARY KEY, cluster INTEGER NOT NULL);
+CREATE TABLE journal(offset INTEGER PRIMARY KEY, length INTEGER NOT NULL);
+CREATE TABLE inode_run(offset INTEGER PRIMARY KEY, length INTEGER NOT NULL);
 CREATE TABLE volume(key INTEGER PRIMARY KEY, number INTEGER NOT NULL, lost INTEGER NOT NULL,
   offset INTEGER NOT NULL, length INTEGER NOT NULL, format TEXT NOT NULL, type TEXT NOT NULL,
   label TEXT NOT NULL, uuid TEXT NOT NULL, size_bytes INTEGER NOT NULL,

@@ -1,10 +1,10 @@
 #!/usr/bin/env python3
 """sweep_truth.py LANTERN: lost volumes and file systems without a head, made by real systems, against what `sweep` puts into its catalog.
 
-NTFS disks whose heads are wiped, whose file table has lost its beginning, that were formatted over; a disk without its partition table. Every
+NTFS, FAT32, exFAT and ext4 whose heads are wiped, and more than that; each formatted over by each; a disk without its partition table. Every
 file that is listed is extracted through the catalog and compared. The sweep is killed at random moments and goes on: the catalog must come out
 the same. Must hold, or the exit is 1: the files that must be there are, none is called whole and wrong. Needs root for mounting, mkntfs,
-ntfs-3g, mkfs.fat, mkfs.ext4 and mtools; exit 77 (skipped) without."""
+ntfs-3g, mkfs.fat, mkfs.exfat, mount.exfat-fuse, mkfs.ext4 and mtools; exit 77 (skipped) without."""
 import glob
 import hashlib
 import json
@@ -17,12 +17,13 @@ import sys
 import tempfile
 import time
 
+from exfat_lab import Mounted
 from lab import bad, check
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
 ENV = {**os.environ, "PATH": os.environ["PATH"] + ":/usr/sbin:/sbin", "TZ": "UTC"}
-TOOLS = ("mkntfs", "ntfs-3g", "mkfs.fat", "mcopy", "mkfs.ext4", "sfdisk")
+TOOLS = ("mkntfs", "ntfs-3g", "mkfs.fat", "mcopy", "mkfs.ext4", "mkfs.exfat", "mount.exfat-fuse", "sfdisk")
 MIB = 1 << 20
 FILES = 3000 if ALL else 900
 
@@ -65,6 +66,10 @@ def make(kind, image, files, mib, offset=0):
     if kind == "fat32":
         run("mkfs.fat", "-F", "32", "-s", "2", part)
         run("mcopy", "-s", "-i", part, *sorted(glob.glob(files + "/*")), "::")
+    elif kind == "exfat":
+        run("mkfs.exfat", part)
+        with Mounted(part) as mounted:
+            run("cp", "-r", *sorted(glob.glob(files + "/*")), mounted)
     else:
         run("cp", "-r", *sorted(glob.glob(files + "/*")), mount)
         run("umount", mount)
@@ -158,21 +163,78 @@ def without_fat_heads(folder, files, truth):
     case("FAT root folder gone, too", 0.85, (0, reserved + tables + 4096))
 
 
+def without_exfat_heads(folder, files, truth):
+    def case(name, share, *ranges):
+        image = f"{folder}/{name}.img"
+        shutil.copy(f"{folder}/whole-exfat.img", image)
+        wipe(image, *ranges)
+        volumes = swept(image, f"{folder}/{name}.catalog")
+        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
+        for volume in volumes:
+            judge(name, volume, truth, set(), int(len(truth) * share))
+
+    make("exfat", f"{folder}/whole-exfat.img", files, 120)
+    with open(f"{folder}/whole-exfat.img", "rb") as f:
+        boot = f.read(512)
+    table, length, heap = (int.from_bytes(boot[at:at + 4], "little") * 512 for at in (0x50, 0x54, 0x58))
+    cluster, root = 512 << boot[0x6D], int.from_bytes(boot[0x60:0x64], "little")
+    root = heap + (root - 2) * cluster
+    case("exFAT boot regions gone", 1, (0, 24 * 512))
+    case("exFAT boot regions and FAT gone", 0.9, (0, 24 * 512), (table, length))
+    case("exFAT root folder gone, too", 0.85, (0, 24 * 512), (table, length), (root, cluster))
+
+
+def without_ext_heads(folder, files, truth):
+    """Superblocks and descriptors: the first, and every copy; then the table that holds the root, too."""
+    def case(name, share, *ranges):
+        image = f"{folder}/{name}.img"
+        shutil.copy(f"{folder}/whole-ext.img", image)
+        wipe(image, *ranges)
+        volumes = swept(image, f"{folder}/{name}.catalog")
+        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
+        for volume in volumes:
+            judge(name, volume, truth, set(), int(len(truth) * share))
+
+    make("ext4", f"{folder}/whole-ext.img", files, 120)
+    with open(f"{folder}/whole-ext.img", "rb") as f:
+        data = f.read()
+    block, per_group = 1024 << int.from_bytes(data[1024 + 24:1024 + 28], "little"), int.from_bytes(data[1024 + 32:1024 + 36], "little")
+    first = int.from_bytes(data[1024 + 20:1024 + 24], "little")
+    groups = [(first + group * per_group) * block for group in (0, 1, 3, 5, 7, 9, 25, 27) if group < 120 * MIB // (per_group * block)]
+    table = int.from_bytes(data[(first + 1) * block + 8:][:4], "little") * block
+    heads = [(at, 4 * block) for at in groups]
+    case("ext4 superblock gone", 1, (0, 2048))
+    case("ext4 superblock and descriptors gone", 1, (0, groups[0] + 4 * block))
+    case("ext4 all superblocks and descriptors gone", 1, *heads)
+    # What the journal has of them, too: no superblock is left anywhere.
+    places, at = [], data.find(b"\x53\xef")
+    while at >= 0:
+        if at % 512 == 56:
+            places.append((at - 56, 1024))
+        at = data.find(b"\x53\xef", at + 1)
+    case("ext4 no superblock left", 0.98, *heads, *places)
+    case("ext4 root gone, too", 0.9, *heads, *places, (table, 16 * 256))
+
+
 def formatted_over(folder, files, truth):
+    """Each of four over each. In the plain run each is the older one and the newer one once, and once over itself."""
     new = f"{folder}/new"
     later = make_files(new, 3, 9)
-    for old, kind in ((old, kind) for old in ("ntfs", "fat32") for kind in ("ntfs", "fat32", "ext4")):
-        image = f"{folder}/over-{kind}.img" if old == "ntfs" else f"{folder}/fat-{kind}.img"
-        make(old, image, files, 120)
-        make(kind, image, new, 120)
-        name = f"{kind} over {old}"
-        left = records_left(image) if old == "ntfs" else len(truth)
-        volumes = swept(image, image + ".catalog")
-        judge(name + ", the new life", volumes[0], later, set(), len(later))
-        lost = [volume for volume in volumes if volume["lost"]]
-        check(name, len(lost) == 1 or left < 20, f"{len(lost)} lost volumes")
-        for volume in lost:
-            judge(name + ", the old one", volume, truth, set(later.values()), int((left - len(later)) * (0.9 if old == "ntfs" else 0.6)))
+    kinds = ("ntfs", "fat32", "exfat", "ext4")
+    # Of one that is laid over by the other less may be left than of the rest: its tables are where the newer ones are.
+    least = {("ntfs", "fat32"): 0, ("ntfs", "exfat"): 0}
+    for number, old in enumerate(kinds):
+        for kind in kinds if ALL else (old, kinds[(number + 1) % 4]):
+            image, name = f"{folder}/{old}-{kind}.img", f"{kind} over {old}"
+            make(old, image, files, 120)
+            make(kind, image, new, 120)
+            left = records_left(image) - len(later) * (kind == "ntfs") if old == "ntfs" else len(truth)
+            volumes = swept(image, image + ".catalog")
+            judge(name + ", the new life", volumes[0], later, set(), len(later))
+            lost = [volume for volume in volumes if volume["lost"]]
+            check(name, len(lost) == 1 or left < 20, f"{len(lost)} lost volumes")
+            for volume in lost:
+                judge(name + ", the old one", volume, truth, set(later.values()), int(left * least.get((old, kind), 0.9 if old == "ntfs" else 0.6)))
 
 
 def without_table(folder, files, truth):
@@ -198,7 +260,7 @@ def contents(catalog):
 def killed(folder):
     """A disk of which every sector has to be read: 1.5 GiB of it; with --all 3 GiB."""
     image, r = f"{folder}/large.img", random.Random(5)
-    shutil.copy(f"{folder}/over-ntfs.img", image)
+    shutil.copy(f"{folder}/ntfs-ntfs.img", image)
     with open(image, "ab") as f:
         block = r.randbytes(MIB)
         for _ in range(3000 if ALL else 1500):
@@ -241,6 +303,8 @@ def main():
         truth = make_files(files, FILES, 3)
         without_heads(folder, files, truth)
         without_fat_heads(folder, files, truth)
+        without_exfat_heads(folder, files, truth)
+        without_ext_heads(folder, files, truth)
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)
         killed(folder)

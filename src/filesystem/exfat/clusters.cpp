@@ -21,6 +21,11 @@ bool met(const std::vector<ClusterRun>& runs, std::uint32_t cluster) {
 
 }  // namespace
 
+std::vector<ClusterRun> Volume::root_runs() const {
+  if (root_clusters > 0) return one_run(geometry, geometry.root_cluster, root_clusters);
+  return chain(geometry.root_cluster, kMaxFolderBytes / geometry.cluster_bytes + 1);
+}
+
 bool Volume::in_use(std::uint32_t cluster) const {
   if (!geometry.valid_cluster(cluster) || !bitmap) return true;
   Bytes byte(1);
@@ -31,6 +36,7 @@ bool Volume::in_use(std::uint32_t cluster) const {
 
 std::vector<ClusterRun> Volume::chain(std::uint32_t first, std::uint64_t most) const {
   std::vector<ClusterRun> runs;
+  if (!has_table) return one_run(geometry, first, most);
   std::vector<bool> seen;
   std::uint64_t count = 0;
   for (std::uint32_t at = first; geometry.valid_cluster(at) && count < most; ++count) {
@@ -82,6 +88,26 @@ std::vector<ClusterRun> Volume::free_after(const std::vector<ClusterRun>& runs,
     --most;
   }
   return found;
+}
+
+void Volume::cut_to_folder(std::vector<ClusterRun>& runs) const {
+  if (runs.empty()) return;
+  const std::uint64_t count = runs.front().count;
+  runs.resize(1);
+  runs.front().count = 1;
+  const auto read = [&](std::uint64_t number) {
+    Bytes cluster(static_cast<std::size_t>(geometry.cluster_bytes));
+    const auto own = static_cast<std::uint32_t>(number);
+    cluster.resize(cached->read(geometry.cluster_offset(own), cluster).length);
+    return cluster;
+  };
+  Bytes last = read(runs.front().first);
+  for (std::uint64_t& taken = runs.front().count; taken < count; ++taken) {
+    context.check_cancelled();
+    Bytes next = read(runs.front().first + taken);
+    if (!goes_on(last, next)) return;
+    last = std::move(next);
+  }
 }
 
 SourcePtr Volume::bytes_of(const std::vector<ClusterRun>& runs, const SourcePtr& from) const {

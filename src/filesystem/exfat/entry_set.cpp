@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "lantern/sources.h"
 #include "lantern/text.h"
 
 namespace lantern::exfat {
@@ -123,6 +124,41 @@ std::optional<EntrySet> SetReader::next() {
     return set;
   }
   return std::nullopt;
+}
+
+std::uint16_t sum_of_set(ByteView slots) {
+  std::uint16_t sum = 0;
+  for (std::size_t at = 0; at + kSlotBytes <= slots.size(); at += kSlotBytes)
+    add_to_sum(sum, slots.subspan(at, kSlotBytes), at == 0);
+  return sum;
+}
+
+std::optional<EntrySet> parse_set(ByteView bytes) {
+  constexpr std::size_t kMaxSlots = 19;
+  // Most of what is asked is none, and is told by its first bytes.
+  if (bytes.size() < 3 * kSlotBytes || (u8(bytes, 0) & ~kInUse) != kFile || u8(bytes, 1) < 2 ||
+      u8(bytes, 1) >= kMaxSlots || (u8(bytes, kSlotBytes) & ~kInUse) != kStream)
+    return std::nullopt;
+  const ByteView set = bytes.first(std::min(bytes.size(), kMaxSlots * kSlotBytes));
+  auto found = SetReader(make_memory_source(Bytes(set.begin(), set.end()))).next();
+  return found && found->offset == 0 && found->sum_is_right ? found : std::nullopt;
+}
+
+bool goes_on(ByteView cluster, ByteView next) {
+  constexpr std::size_t kMaxSet = 19 * kSlotBytes;
+  // The last set that begins in the first cluster.
+  std::size_t at = cluster.size();
+  do {
+    if (at < kSlotBytes || cluster.size() - at >= kMaxSet) return false;
+    at -= kSlotBytes;
+  } while ((u8(cluster, at) & ~kInUse) != kFile);
+  Bytes both(cluster.begin() + static_cast<std::ptrdiff_t>(at), cluster.end());
+  const std::size_t own = both.size();
+  both.insert(both.end(), next.begin(),
+              next.begin() + static_cast<std::ptrdiff_t>(std::min(next.size(), kMaxSet)));
+  const std::size_t length = (std::size_t{u8(both, 1)} + 1) * kSlotBytes;
+  if (length < own || !parse_set(both)) return false;
+  return length > own || parse_set(next);
 }
 
 VolumeSlots read_volume_slots(const SourcePtr& root, bool second) {

@@ -39,6 +39,16 @@ struct EntrySet {
   bool folder() const { return (attributes & 0x10) != 0; }
 };
 
+// The sum that the slots of a set should have.
+std::uint16_t sum_of_set(ByteView slots);
+
+// A set with its right sum that these bytes begin with, in use or not.
+std::optional<EntrySet> parse_set(ByteView bytes);
+
+// Whether a folder goes on from one cluster into this next one: a set that is cut by the end of the
+// first is whole with what the next begins with, or a set ends and another one begins.
+bool goes_on(ByteView cluster, ByteView next);
+
 // What the root folder says of the volume itself.
 struct VolumeSlots {
   std::uint32_t bitmap_cluster = 0;

@@ -13,6 +13,7 @@
 #include "filesystem/allocation_runs.h"
 #include "filesystem/discarded_bytes.h"
 #include "filesystem/dos_attributes.h"
+#include "filesystem/exfat/by_hand.h"
 #include "filesystem/exfat/clusters.h"
 #include "filesystem/find_in_folder.h"
 #include "filesystem/level_order.h"
@@ -29,8 +30,7 @@ using namespace exfat;
 // What is left of the share of a file that nothing claims, yet something may have been written
 // over: not whole, whatever else speaks for it.
 constexpr double kUnproven = 0.99;
-constexpr std::uint64_t kMaxCapitals = 0x20000;        // bytes: all there can be
-constexpr std::uint64_t kMaxFolderBytes = 256u << 20;  // as the specification has it
+constexpr std::uint64_t kMaxCapitals = 0x20000;  // bytes: all there can be
 
 struct Visit {
   const EntrySet& set;
@@ -183,6 +183,7 @@ class ExfatFileSystem final : public FileSystem {
     set.size_bytes = std::min(set.size_bytes, kMaxFolderBytes);
     if (deleted && (set.first_cluster == 0 || volume_.in_use(set.first_cluster))) return {};
     std::vector<ClusterRun> runs = volume_.clusters_of(set);
+    if (!volume_.has_table && !set.one_run) volume_.cut_to_folder(runs);
     for (std::size_t i = 0; deleted && i < runs.size(); ++i)
       for (std::uint64_t k = 0; k < runs[i].count; ++k)
         if (volume_.in_use(static_cast<std::uint32_t>(runs[i].first + k))) {
@@ -200,8 +201,7 @@ class ExfatFileSystem final : public FileSystem {
     std::vector<std::string> path;
     std::set<std::uint32_t> entered = {g.root_cluster};
     WalkGuard guard(options, volume_.context);
-    levels.push_back(level_of(volume_.chain(g.root_cluster, kMaxFolderBytes / g.cluster_bytes + 1),
-                              false, 0, options.order));
+    levels.push_back(level_of(volume_.root_runs(), false, 0, options.order));
     while (!levels.empty()) {
       Level& level = levels.back();
       const auto set = level.next();
@@ -485,12 +485,12 @@ class ExfatFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
-                                             const FileSystemOptions& /*options*/,
-                                             const Context& context) {
-  const SourcePtr& volume = sources.volume;
+namespace {
+
+// By its own boot region, or the copy of that.
+std::optional<Volume> by_its_head(const SourcePtr& volume, const Context& context) {
   auto geometry = find_geometry(*volume, context);
-  if (!geometry) return nullptr;
+  if (!geometry) return std::nullopt;
   if (geometry->volume_bytes > volume->size())
     context.report(FindingCode::exfat_volume_size, Severity::damage,
                    {volume->size(), geometry->volume_bytes - volume->size()},
@@ -502,22 +502,34 @@ std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
   const std::uint64_t there = volume->size() - std::min(volume->size(), geometry->heap_offset);
   geometry->cluster_count = static_cast<std::uint32_t>(
       std::min<std::uint64_t>(geometry->cluster_count, divide_up(there, geometry->cluster_bytes)));
-  if (!geometry->valid_cluster(geometry->root_cluster)) return nullptr;  // cut before its root
-  Volume opened{whole, make_cached(whole, context), *geometry, nullptr, context};
-  const SourcePtr root = opened.bytes_of(
-      opened.chain(geometry->root_cluster, kMaxFolderBytes / geometry->cluster_bytes + 1),
-      opened.cached);
-  const VolumeSlots slots = read_volume_slots(root, geometry->second_fat);
-  const std::uint64_t needed = (std::uint64_t{geometry->cluster_count} + 7) / 8;
-  if (slots.bitmap_bytes < needed || !geometry->valid_cluster(slots.bitmap_cluster)) {
-    context.report(FindingCode::exfat_bitmap, Severity::damage, {geometry->heap_offset, 32},
+  if (!geometry->valid_cluster(geometry->root_cluster)) return std::nullopt;  // cut before its root
+  return Volume{whole, make_cached(whole, context), *geometry, nullptr, context};
+}
+
+}  // namespace
+
+std::shared_ptr<const FileSystem> open_exfat(const FileSystemSources& sources,
+                                             const FileSystemOptions& options,
+                                             const Context& context) {
+  auto opened = options.geometry.empty() ? by_its_head(sources.volume, context)
+                                         : by_hand(sources.volume, options, context);
+  if (!opened) return nullptr;
+  const Geometry& g = opened->geometry;
+  const SourcePtr root = opened->bytes_of(opened->root_runs(), opened->cached);
+  const VolumeSlots slots = read_volume_slots(root, g.second_fat);
+  const std::uint64_t needed = (std::uint64_t{g.cluster_count} + 7) / 8;
+  // By hand the count of clusters is only how many there can be.
+  const bool fits =
+      options.geometry.empty() ? slots.bitmap_bytes >= needed : slots.bitmap_bytes > 0;
+  if (!fits || !g.valid_cluster(slots.bitmap_cluster)) {
+    context.report(FindingCode::exfat_bitmap, Severity::damage, {g.heap_offset, kSlotBytes},
                    "the allocation bitmap cannot be found", "every cluster counts as in use");
   } else {
-    opened.bitmap = opened.bytes_of(
-        opened.chain(slots.bitmap_cluster, divide_up(needed, geometry->cluster_bytes)),
-        opened.cached);
+    const std::uint64_t clusters = divide_up(std::min(needed, slots.bitmap_bytes), g.cluster_bytes);
+    opened->bitmap =
+        opened->bytes_of(opened->chain(slots.bitmap_cluster, clusters), opened->cached);
   }
-  return std::make_shared<ExfatFileSystem>(std::move(opened), slots);
+  return std::make_shared<ExfatFileSystem>(std::move(*opened), slots);
 }
 
 }  // namespace lantern

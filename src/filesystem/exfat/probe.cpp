@@ -31,6 +31,7 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
 Format format() {
   Format format{"exfat",   FormatKind::file_system, {{3, "EXFAT   "sv}}, {{0}}, probe, true,
                 open_exfat};
+  format.geometry = {"cluster", "data", "table", "table_bytes", "root_cluster", "root_bytes"};
   format.codes = {{{}, 0x07, 0x07, {0x07, 0x12, 0x27}, {partition_guid::kBasicData}}};
   return format;
 }

@@ -126,22 +126,21 @@ class Taker {
                    history_.unbroken_from > life.last_alive + 1);
       }
     Bytes piece(kPiece);
-    for (const auto& [table, group] : tables_->all()) {
-      const auto holder = volume_.group(group);
-      if (!holder || holder->unused_inodes > volume_.super.inodes_per_group) continue;
-      const std::uint64_t bytes =
-          std::uint64_t{volume_.super.inodes_per_group - holder->unused_inodes} *
-          volume_.super.inode_bytes;
+    for (const InodeTable& table : tables_->written()) {
+      const std::uint64_t bytes = table.count * volume_.super.inode_bytes;
       for (std::uint64_t at = 0; at < bytes; at += kPiece) {
         volume_.context.check_cancelled();
-        const Range part{volume_.block_place(table) + at, std::min(kPiece, bytes - at)};
+        const Range part{table.offset + at, std::min(kPiece, bytes - at)};
         if (known_zero(*volume_.raw, intersect(part, {0, volume_.raw->size()}))) continue;
         const auto target = std::span(piece).first(static_cast<std::size_t>(part.length));
         std::fill(target.begin(), target.end(), std::byte{0});
         volume_.raw->read(part.offset, target);
-        inodes_of_piece(target, group, at / volume_.super.inode_bytes);
+        inodes_of_piece(target, table.first + at / volume_.super.inode_bytes);
       }
     }
+    for (const LooseFolder& folder : volume_.loose_folders)
+      if (const auto inode = volume_.inode(folder.number); inode && !is_named(folder.number))
+        orphans_.push_back(*inode);
     // What a folder without a name holds is found in it.
     std::unordered_set<std::uint32_t> held;
     for (const Inode& orphan : orphans_) {
@@ -194,11 +193,10 @@ class Taker {
     }
   }
 
-  void inodes_of_piece(ByteView piece, std::uint32_t group, std::uint64_t first) {
+  void inodes_of_piece(ByteView piece, std::uint64_t first) {
     const std::size_t step = volume_.super.inode_bytes;
     for (std::size_t at = 0; at + step <= piece.size(); at += step) {
-      const std::uint64_t number =
-          std::uint64_t{group} * volume_.super.inodes_per_group + first + at / step + 1;
+      const std::uint64_t number = first + at / step;
       if (number < kFirstOwnInode || number > volume_.super.inode_count) continue;
       if (le16(piece, at) == 0) continue;
       const auto own = static_cast<std::uint32_t>(number);
@@ -212,9 +210,10 @@ class Taker {
       const bool allocated = inodes_.in_use(own);
       if (alive && allocated)
         orphans_.push_back(inode);
-      else if (!alive && allocated && inode.has_content())
+      else if (!alive && allocated && inode.has_content() && volume_.loose_tables.empty())
         add_lost(inode, EntryState::deleted, {}, "it was still open when it was deleted", false);
-      else if (!allocated && inode.has_content() && inode.size_bytes > 0)
+      else if ((!allocated || !volume_.loose_tables.empty()) && inode.has_content() &&
+               inode.size_bytes > 0)
         add_lost(inode, EntryState::deleted, {}, "its inode is still in the table", true);
     }
   }

@@ -9,6 +9,7 @@
 #include "filesystem/allocation_runs.h"
 #include "filesystem/discarded_bytes.h"
 #include "filesystem/ext/attributes.h"
+#include "filesystem/ext/by_hand.h"
 #include "filesystem/ext/journal.h"
 #include "filesystem/ext/tree.h"
 #include "lantern/error.h"
@@ -455,16 +456,19 @@ std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
                                            const FileSystemOptions& options,
                                            const Context& context) {
   const SourcePtr& volume = sources.volume;
-  const auto by_hand = options.geometry.find("superblock");
-  const std::vector<Superblock> found = by_hand == options.geometry.end()
-                                            ? find_superblocks(*volume)
-                                            : superblock_at(*volume, by_hand->second);
+  const bool given = !options.geometry.empty();
+  const auto made = given ? by_hand(*volume, options) : std::nullopt;
+  std::vector<Superblock> found;
+  if (!given)
+    found = find_superblocks(*volume);
+  else if (made)
+    found = {made->super};
   if (found.empty()) return nullptr;
   const Superblock super = choose_superblock(found, volume, context);
   if (super.has(kJournalDevice)) return nullptr;
   const bool own = super.place == kSuperblockPlace;
   // A copy alone, in a volume that begins as something else, is what an older volume left.
-  if (!own &&
+  if (!own && !given &&
       !leads_to_root({volume, make_cached(volume, context), super, volume->size(), context}))
     return nullptr;
   if (super.mended)
@@ -472,7 +476,7 @@ std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
                    {kSuperblockPlace + super.mended->at, 1},
                    "a byte of the superblock is wrong: its checksum shows which, and what it was",
                    "it is read with that byte put right");
-  else if (!own || !super.sum_is_right)
+  else if ((!own && !given) || !super.sum_is_right)
     context.report(FindingCode::ext_superblock, Severity::damage,
                    {kSuperblockPlace, kSuperblockBytes},
                    own ? "the checksum of the superblock is wrong"
@@ -492,6 +496,10 @@ std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
                    "what is past the end is treated as unreadable");
   const SourcePtr whole = make_window(volume, {0, super.volume_bytes()});
   Volume opened{whole, make_cached(whole, context), super, volume->size(), context};
+  if (made) {
+    opened.loose_tables = made->tables;
+    opened.loose_folders = made->folders;
+  }
   if (super.journal_is_elsewhere()) opened.journal = sources.other(uuid_text(super.journal_uuid));
   const SourcePtr mounted = replay_journal(opened);
   if (mounted != whole) {
@@ -500,7 +508,8 @@ std::shared_ptr<const FileSystem> open_ext(const FileSystemSources& sources,
     Bytes bytes(kSuperblockBytes);
     mounted->read(kSuperblockPlace, bytes);
     const auto now = parse_superblock(bytes, kSuperblockPlace);
-    if (now && leads_to_root({opened.raw, opened.cached, *now, opened.there_bytes, context}))
+    if (now && !given &&
+        leads_to_root({opened.raw, opened.cached, *now, opened.there_bytes, context}))
       opened.super = *now;
   }
   return std::make_shared<ExtFileSystem>(std::move(opened));

@@ -57,6 +57,9 @@ struct Inode {
   bool has_content() const;
 };
 
+// Whether 128 bytes, wherever they were found, are an inode in use: what it says of itself agrees.
+bool looks_like_inode(ByteView record);
+
 // `record`: of super.inode_bytes.
 Inode parse_inode(const Superblock& super, std::uint32_t number, ByteView record);
 

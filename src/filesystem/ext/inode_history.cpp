@@ -21,21 +21,38 @@ std::optional<Inode> inode_now(const Volume& volume, std::uint32_t number) {
 }
 
 InodeTables::InodeTables(const Volume& volume) : volume_(volume) {
+  for (const InodeTable& table : volume.loose_tables) tables_.emplace(table.offset, table);
+  const std::uint64_t of_group = volume.super.inodes_per_group;
   for (std::uint32_t group = 0; group < volume.groups_here(); ++group) {
     if (group % 1024 == 0) volume.context.check_cancelled();
-    if (const auto holder = volume.group(group)) tables_.emplace(holder->inode_table, group);
+    const auto holder = volume.group(group);
+    if (!holder) continue;
+    const std::uint64_t offset = volume.block_place(holder->inode_table);
+    tables_.emplace(offset, InodeTable{offset, group * of_group + 1, of_group});
   }
 }
 
+std::vector<InodeTable> InodeTables::written() const {
+  std::vector<InodeTable> all;
+  for (const auto& [offset, table] : tables_) {
+    InodeTable& part = all.emplace_back(table);
+    if (!volume_.loose_tables.empty()) continue;
+    const auto holder =
+        volume_.group(volume_.group_of_inode(static_cast<std::uint32_t>(part.first)));
+    const std::uint64_t unused = holder ? holder->unused_inodes : part.count;
+    part.count -= std::min(part.count, unused);
+  }
+  return all;
+}
+
 std::optional<std::uint32_t> InodeTables::first_inode_of(std::uint64_t block) const {
-  auto table = tables_.upper_bound(block);
+  const std::uint64_t place = volume_.block_place(block);
+  auto table = tables_.upper_bound(place);
   if (table == tables_.begin()) return std::nullopt;
   --table;
-  const std::uint64_t of_block = volume_.super.block_bytes / volume_.super.inode_bytes;
-  const std::uint64_t index = (block - table->first) * of_block;
-  if (index >= volume_.super.inodes_per_group) return std::nullopt;
-  const std::uint64_t number =
-      std::uint64_t{table->second} * volume_.super.inodes_per_group + index + 1;
+  const std::uint64_t index = (place - table->first) / volume_.super.inode_bytes;
+  if (index >= table->second.count) return std::nullopt;
+  const std::uint64_t number = table->second.first + index;
   if (number > volume_.super.inode_count) return std::nullopt;
   return static_cast<std::uint32_t>(number);
 }

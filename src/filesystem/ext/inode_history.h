@@ -22,11 +22,12 @@ class InodeTables {
 
   // The first inode of a block, when it is of an inode table.
   std::optional<std::uint32_t> first_inode_of(std::uint64_t block) const;
-  const std::map<std::uint64_t, std::uint32_t>& all() const { return tables_; }  // block: group
+  // Those that were written of each.
+  std::vector<InodeTable> written() const;
 
  private:
   const Volume& volume_;
-  std::map<std::uint64_t, std::uint32_t> tables_;
+  std::map<std::uint64_t, InodeTable> tables_;  // by offset
 };
 
 struct InodeHistory {

@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <numeric>
 #include <set>
 
+#include "base/checked.h"
 #include "base/crc32c.h"
 #include "base/store.h"
 
@@ -140,6 +142,13 @@ class Log {
 
   // False: there is no journal that can be read.
   bool find_blocks() {
+    if (volume_->loose_journal.length > 0) {
+      const Range& run = volume_->loose_journal;
+      places_.resize(static_cast<std::size_t>(std::min(run.length, kMaxBlocks)));
+      std::iota(places_.begin(), places_.end(), run.offset);
+      block_count_ = places_.size();
+      return true;
+    }
     if (volume_->journal) {
       head_ = journal_start(volume_->super.block_bytes) / volume_->super.block_bytes;
       block_count_ = std::min(volume_->journal->size() / volume_->super.block_bytes, kMaxBlocks);
@@ -337,9 +346,41 @@ std::uint64_t journal_start(std::uint32_t block_bytes) {
   return block_bytes == kSuperblockBytes ? std::uint64_t{2} * block_bytes : block_bytes;
 }
 
+std::uint64_t journal_span(ByteView sector) {
+  if (sector.size() < kHead + 8 || be32(sector, 0) != kMagic) return 0;
+  const std::uint32_t kind = be32(sector, 4);
+  if (!is_journal_start(sector))
+    return kind == kDescriptor || kind == kCommit || kind == kRevoke ? kSector : 0;
+  const std::uint64_t block = be32(sector, 0x0C), count = be32(sector, 0x10);
+  const bool can_be = is_power_of_two(block) && block >= kSuperblockBytes && block <= 65536;
+  return can_be && count >= 2 ? block * count : 0;
+}
+
 bool is_journal_start(ByteView block) {
   return block.size() >= kHead && be32(block, 0) == kMagic &&
          (be32(block, 4) == 3 || be32(block, 4) == 4);
+}
+
+LooseHistory read_loose_history(const SourcePtr& disk, Range journal, const Context& context) {
+  Bytes head(kSuperblockBytes);
+  LooseHistory found;
+  if (disk->read(journal.offset, head).length < head.size() || journal_span(head) <= kSector)
+    return found;
+  found.block_bytes = be32(head, 0x0C);
+  if (journal.offset < found.block_bytes) return found;
+  // Block 0 is none of any volume's: the journal begins with block 1 of what is read.
+  const std::uint64_t before = journal.offset - found.block_bytes;
+  const SourcePtr window = make_window(disk, {before, disk->size() - before});
+  Context quiet = context;
+  quiet.findings = std::make_shared<FindingSink>();
+  Volume volume{window, make_cached(window, quiet), {}, window->size(), quiet};
+  volume.super.block_bytes = static_cast<std::uint32_t>(found.block_bytes);
+  volume.super.block_count = std::uint64_t{1} << 48;
+  volume.super.ignorable = kHasJournal;
+  volume.loose_journal = {1, journal.length / found.block_bytes};
+  for (const JournalCopy& copy : read_history(volume).copies)
+    if (!copy.escaped) found.newest[copy.block] = before + copy.place * found.block_bytes;
+  return found;
 }
 
 bool read_copy(const Volume& volume, const JournalCopy& copy, std::span<std::byte> out) {

@@ -90,7 +90,7 @@ Format format() {
       open_ext};
   // Linux takes what it holds under the types of groups and arrays as well.
   format.codes = {{{}, 0x83, 0x83, {0x83, 0x93, 0xFD, 0x8E}, {partition_guid::kLinuxData}}};
-  format.geometry = {"superblock"};
+  format.geometry = {"superblock", "block", "inode", "table", "table_bytes"};
   return format;
 }
 

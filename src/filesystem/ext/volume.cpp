@@ -52,6 +52,22 @@ Group parse_group(const Superblock& super, ByteView descriptor) {
   return group;
 }
 
+Inode inode_of(const LooseFolder& folder, const Superblock& super) {
+  Inode inode;
+  inode.number = folder.number;
+  inode.mode = 0x41ED;  // a folder that all may read
+  inode.links = 2;
+  inode.flags = kInExtents;
+  inode.size_bytes = folder.count * super.block_bytes;
+  store_le16(inode.map, 0, 0xF30A);
+  store_le16(inode.map, 2, 1);
+  store_le16(inode.map, 4, 4);
+  store_le16(inode.map, 16, folder.count);
+  store_le16(inode.map, 18, folder.block >> 32);
+  store_le32(inode.map, 20, folder.block);
+  return inode;
+}
+
 // Which groups keep descriptors: the first, and some with copies. Of a meta group: which of the
 // three groups of its own.
 std::array<std::uint32_t, 4> holders_of_copies(const Superblock& super, bool own_place) {
@@ -102,7 +118,7 @@ std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint
 }
 
 std::optional<Group> Volume::group(std::uint32_t number) const {
-  if (number >= super.group_count()) return std::nullopt;
+  if (number >= super.group_count() || !loose_tables.empty()) return std::nullopt;
   const std::uint32_t of_block = super.block_bytes / super.descriptor_bytes;
   const bool own_place = super.has(kMetaGroups) && number / of_block >= super.first_meta_group;
   Bytes descriptor(super.descriptor_bytes);
@@ -136,6 +152,7 @@ std::optional<Group> Volume::group(std::uint32_t number) const {
 }
 
 std::uint32_t Volume::groups_here() const {
+  if (!loose_tables.empty()) return 0;
   const std::uint64_t of_group = std::uint64_t{super.blocks_per_group} * super.block_bytes;
   return static_cast<std::uint32_t>(
       std::min<std::uint64_t>(super.group_count(), there_bytes / of_group + kFlexGroupsMost));
@@ -143,6 +160,13 @@ std::uint32_t Volume::groups_here() const {
 
 std::optional<Range> Volume::inode_place(std::uint32_t number) const {
   if (!valid_inode(number)) return std::nullopt;
+  if (!loose_tables.empty()) {
+    auto table =
+        std::upper_bound(loose_tables.begin(), loose_tables.end(), number,
+                         [](std::uint64_t n, const InodeTable& part) { return n < part.first; });
+    if (table == loose_tables.begin() || number >= (--table)->end()) return std::nullopt;
+    return Range{table->offset + (number - table->first) * super.inode_bytes, super.inode_bytes};
+  }
   const auto holder = group(group_of_inode(number));
   if (!holder) return std::nullopt;
   const std::uint64_t within =
@@ -151,6 +175,10 @@ std::optional<Range> Volume::inode_place(std::uint32_t number) const {
 }
 
 std::optional<Inode> Volume::inode(std::uint32_t number) const {
+  const auto loose = std::lower_bound(
+      loose_folders.begin(), loose_folders.end(), number,
+      [](const LooseFolder& folder, std::uint32_t n) { return folder.number < n; });
+  if (loose != loose_folders.end() && loose->number == number) return inode_of(*loose, super);
   const auto place = inode_place(number);
   if (!place) return std::nullopt;
   Bytes record(super.inode_bytes);

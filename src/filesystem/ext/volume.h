@@ -36,6 +36,22 @@ std::optional<std::uint16_t> descriptor_sum(const Superblock& super, std::uint32
 std::optional<std::uint64_t> descriptor_place(const Superblock& super, std::uint32_t number,
                                               std::uint32_t holder);
 
+// A part of an inode table.
+struct InodeTable {
+  std::uint64_t offset = 0;  // of the volume, bytes; whole records from here on
+  std::uint64_t first = 0;   // inode
+  std::uint64_t count = 0;   // inodes
+
+  std::uint64_t end() const { return first + count; }
+};
+
+// Blocks of a folder whose inode is lost.
+struct LooseFolder {
+  std::uint32_t number = 0;  // of its inode, as its first block says
+  std::uint64_t block = 0;
+  std::uint64_t count = 0;  // blocks
+};
+
 struct Volume {
   SourcePtr raw;     // for contents
   SourcePtr cached;  // for structures
@@ -43,6 +59,10 @@ struct Volume {
   std::uint64_t there_bytes = 0;  // of the volume, whatever the superblock says
   Context context;
   SourcePtr journal = nullptr;  // the device it is on, where that is not the volume
+  Range loose_journal{};        // blocks, where no inode leads to it
+  // By number: what is left of the inode tables, where no group says where they lie.
+  std::vector<InodeTable> loose_tables{};
+  std::vector<LooseFolder> loose_folders{};  // by number; none of an inode that is left
 
   std::uint64_t block_place(std::uint64_t block) const { return block * super.block_bytes; }
   bool valid_block(std::uint64_t block) const {
@@ -58,12 +78,13 @@ struct Volume {
   // Groups of which anything can be in the volume: what walks over all of them stops there.
   std::uint32_t groups_here() const;
 
-  // Empty when neither the descriptor nor a copy of it can be.
+  // Empty when neither the descriptor nor a copy of it can be, and where tables are loose.
   std::optional<Group> group(std::uint32_t number) const;
 
   // Where an inode's record lies, bytes.
   std::optional<Range> inode_place(std::uint32_t number) const;
-  // Empty when its record cannot be read; a wrong checksum is reported, the record used.
+  // Empty when its record cannot be read; a wrong checksum is reported, the record used. Of a loose
+  // folder one is made up.
   std::optional<Inode> inode(std::uint32_t number) const;
 
   // One whole block; false when any of it cannot be read.

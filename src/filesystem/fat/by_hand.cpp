@@ -21,11 +21,13 @@ std::uint64_t most_clusters(Width width) {
   return width == Width::fat12 ? 4084 : width == Width::fat16 ? 65524 : 0x0FFFFFF5;
 }
 
-// A root folder with these folders in it, each with the dates of its own "." slot.
-Bytes root_of(const std::vector<TablePiece>& folders, const ByteSource& volume) {
-  Bytes root;
+// A root folder with these folders in it, each with the dates of its own "." slot, behind what is in
+// `root`.
+Bytes root_of(Bytes root, const std::vector<TablePiece>& folders, const ByteSource& volume) {
+  for (std::size_t at = 0; at + kSlotBytes <= root.size(); at += kSlotBytes)
+    if (u8(root, at) == 0) root.resize(at);
   for (const TablePiece& folder : folders) {
-    if (root.size() == kMaxFolders * kSlotBytes) break;
+    if (root.size() >= kMaxFolders * kSlotBytes) break;
     if (folder.length == 0) continue;
     Bytes slot(kSlotBytes);
     if (volume.read(folder.volume_offset, slot).length < slot.size()) continue;
@@ -77,11 +79,16 @@ std::optional<ByHand> by_hand(const SourcePtr& volume, const FileSystemOptions& 
   if (size % kSector != 0) add({ExtentKind::zero, kSector - size % kSector, nullptr, 0});
   g.root_offset = root;
   g.root_bytes = root_bytes;
-  if (root_cluster != 0 && bits == 32) {
+  const bool in_data = bits == 32 && root_cluster >= 2 && root_cluster - 2 < clusters;
+  const bool has_more = std::any_of(options.table_pieces.begin(), options.table_pieces.end(),
+                                    [](const TablePiece& folder) { return folder.length > 0; });
+  if (in_data && !has_more) {
     g.root_cluster = static_cast<std::uint32_t>(std::min<std::uint64_t>(root_cluster, 0x0FFFFFFF));
     g.root_bytes = 0;
   } else if (root_bytes == 0) {
-    Bytes slots = root_of(options.table_pieces, *volume);
+    Bytes first(static_cast<std::size_t>(in_data ? cluster : 0));
+    first.resize(volume->read(in_data ? data + (root_cluster - 2) * cluster : 0, first).length);
+    Bytes slots = root_of(std::move(first), options.table_pieces, *volume);
     g.root_bytes = slots.size();
     const std::uint64_t length = slots.size();
     g.root_offset = add({ExtentKind::direct, length, make_memory_source(std::move(slots)), 0});

@@ -2,7 +2,8 @@
 // (12, 16, 32), bytes of a "cluster", and "data", where cluster 2 begins, have to be there; where
 // they are known "table" and "table_bytes", and the root folder: "root" and "root_bytes", or
 // "root_cluster". Without a table every cluster counts as free, and contents are placed by rule.
-// Without a root folder the folders that are given are its own, each by the number of its cluster.
+// Folders that are given with a length are in the root folder, behind what its first cluster tells,
+// each by the number of its own.
 //
 // Thread-safety: a pure function of what it reads.
 #pragma once

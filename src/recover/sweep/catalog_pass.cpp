@@ -4,7 +4,6 @@
 #include <array>
 #include <utility>
 
-#include "lantern/format/registry.h"
 #include "recover/file_copy.h"
 
 namespace lantern {
@@ -29,33 +28,9 @@ bool looks_packed(ByteView block) {
 
 }  // namespace
 
-CatalogPass::CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs, FatFinder& fat)
-    : catalog_(catalog), volumes_(volumes), ntfs_(ntfs), fat_(fat) {
-  Statement hits = catalog_.database().prepare("SELECT offset, format FROM hit ORDER BY offset");
-  while (hits.step())
-    if (const Format* const format = known_formats().find(hits.text(1)))
-      volumes_.hits.push_back({format, hits.number(0)});
-  Statement rows = catalog_.database().prepare(
-      "SELECT offset, number, count, record_bytes FROM record_run ORDER BY offset");
-  // A catalog may have been edited: figures that no finder gives are left out.
-  while (rows.step()) {
-    const RecordRun run{rows.number(0), rows.number(1), rows.number(2), rows.number(3)};
-    if (NtfsFinder::can_be(run)) ntfs_.runs.push_back(run);
-  }
-  Statement indexes =
-      catalog_.database().prepare("SELECT offset, folder, vcn FROM index_block ORDER BY offset");
-  while (indexes.step())
-    ntfs_.blocks.push_back({indexes.number(0), indexes.number(1), indexes.number(2)});
-  Statement heads = catalog_.database().prepare(
-      "SELECT offset, cluster, parent FROM folder_head ORDER BY offset");
-  while (heads.step())
-    if (const auto cluster = static_cast<std::uint32_t>(heads.number(1)); cluster >= 2)
-      fat_.heads.push_back({heads.number(0), cluster, static_cast<std::uint32_t>(heads.number(2))});
-  written_heads_ = fat_.heads.size();
-  marked_ = catalog_.swept_to();
-  written_hits_ = volumes_.hits.size();
-  written_runs_ = ntfs_.runs.size();
-  written_blocks_ = ntfs_.blocks.size();
+CatalogPass::CatalogPass(Catalog& catalog, std::vector<CatalogFinder*> finders)
+    : catalog_(catalog), finders_(std::move(finders)), marked_(catalog.swept_to()) {
+  for (CatalogFinder* const finder : finders_) finder->load(catalog_.database(), marked_);
 }
 
 void BlockFinder::look(const SweptPiece& piece) {
@@ -120,35 +95,7 @@ void CatalogPass::mark(std::uint64_t swept_to) {
       database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, 'unreadable')");
   for (const Range& range : unreadable_)
     unreadable.bind(1, range.offset).bind(2, range.length).run();
-  Statement hit = database.prepare("INSERT OR IGNORE INTO hit VALUES(?, ?)");
-  for (; written_hits_ < volumes_.hits.size(); ++written_hits_)
-    hit.bind(1, volumes_.hits[written_hits_].offset)
-        .bind(2, volumes_.hits[written_hits_].format->name)
-        .run();
-  Statement run = database.prepare("INSERT OR REPLACE INTO record_run VALUES(?, ?, ?, ?)");
-  // The last one may have grown.
-  for (std::size_t i = written_runs_ - std::min<std::size_t>(written_runs_, 1);
-       i < ntfs_.runs.size(); ++i) {
-    const RecordRun& each = ntfs_.runs[i];
-    if (!each.numbered) {
-      swept_to = std::min(swept_to, each.offset);
-      break;
-    }
-    run.bind(1, each.offset).bind(2, each.number).bind(3, each.count).bind(4, each.record_bytes);
-    run.run();
-  }
-  written_runs_ = ntfs_.runs.size();
-  Statement index = database.prepare("INSERT OR IGNORE INTO index_block VALUES(?, ?, ?)");
-  for (; written_blocks_ < ntfs_.blocks.size(); ++written_blocks_) {
-    const IndexBlock& each = ntfs_.blocks[written_blocks_];
-    index.bind(1, each.offset).bind(2, each.folder).bind(3, each.vcn).run();
-  }
-  Statement head = database.prepare("INSERT OR IGNORE INTO folder_head VALUES(?, ?, ?)");
-  for (; written_heads_ < fat_.heads.size(); ++written_heads_) {
-    const FolderHead& each = fat_.heads[written_heads_];
-    head.bind(1, each.offset).bind(2, std::uint64_t{each.cluster});
-    head.bind(3, std::uint64_t{each.parent}).run();
-  }
+  for (CatalogFinder* const finder : finders_) swept_to = finder->save(database, swept_to);
   catalog_.set_fact("swept_to", std::to_string(swept_to));
   catalog_.commit();
   blocks_.clear();

@@ -6,11 +6,10 @@
 
 #include <chrono>
 #include <string>
+#include <vector>
 
 #include "catalog/catalog.h"
-#include "recover/sweep/fat_finder.h"
-#include "recover/sweep/ntfs_finder.h"
-#include "recover/sweep/volume_finder.h"
+#include "recover/sweep/catalog_finder.h"
 
 namespace lantern {
 
@@ -35,7 +34,7 @@ class BlockFinder final : public Finder {
 class CatalogPass final : public Finder {
  public:
   // What the catalog has of an earlier pass is given to the finders again.
-  CatalogPass(Catalog& catalog, VolumeFinder& volumes, NtfsFinder& ntfs, FatFinder& fat);
+  CatalogPass(Catalog& catalog, std::vector<CatalogFinder*> finders);
 
   std::unique_ptr<Finder> fresh() const override { return std::make_unique<BlockFinder>(); }
   void look(const SweptPiece& /*piece*/) override {}
@@ -50,10 +49,7 @@ class CatalogPass final : public Finder {
   void write_block();
 
   Catalog& catalog_;
-  VolumeFinder& volumes_;
-  NtfsFinder& ntfs_;
-  FatFinder& fat_;
-  std::size_t written_hits_ = 0, written_runs_ = 0, written_blocks_ = 0, written_heads_ = 0;
+  std::vector<CatalogFinder*> finders_;
   BlockFinder::Block block_;
   std::vector<BlockFinder::Block> blocks_;  // not written yet
   std::vector<Range> unreadable_;

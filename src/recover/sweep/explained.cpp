@@ -4,6 +4,7 @@
 #include <iterator>
 
 #include "base/checked.h"
+#include "filesystem/ext/volume.h"
 #include "filesystem/fat/cluster_index.h"
 #include "filesystem/fat/tree.h"
 #include "filesystem/ntfs/volume.h"
@@ -11,9 +12,51 @@
 
 namespace lantern {
 
-void Explained::add(std::string_view format, Range volume) {
-  if (format == "ntfs") add_ntfs(volume);
-  if (format == "fat") add_fat(volume);
+void add_used(const FileSystem& files, Range volume, RangeSet& used) {
+  files.allocation({0, volume.length}, [&](Range part, bool in_use) {
+    if (in_use) used.add({volume.offset + part.offset, part.length});
+    return true;
+  });
+}
+
+void Explained::add(const FileSystem& files, Range volume, bool by_hand) {
+  const std::string& format = files.facts().format;
+  if (format == "ntfs" && !by_hand) add_ntfs(volume);
+  if (format == "fat" && !by_hand) add_fat(volume);
+  if (format == "exfat" && !by_hand) add_used(files, volume, exfat_used_);
+  if (format == "ext") add_ext(files, volume, by_hand);
+}
+
+// But for what of its inode tables was never written: an older life may be there.
+void Explained::add_ext(const FileSystem& files, Range range, bool by_hand) {
+  if (by_hand) return add_used(files, range, ext_used_);
+  const SourcePtr bytes = make_window(disk_, range);
+  RangeSet unwritten;
+  for (const ext::Superblock& super : ext::find_superblocks(*bytes)) {
+    Context quiet = context_;
+    quiet.findings = std::make_shared<FindingSink>();
+    const ext::Volume volume{bytes, make_cached(bytes, quiet), super, bytes->size(), quiet};
+    for (std::uint32_t number = 0; number < volume.groups_here(); ++number) {
+      if (number % 1024 == 0) context_.check_cancelled();
+      const auto group = volume.group(number);
+      if (!group) continue;
+      const std::uint64_t all = std::uint64_t{super.inodes_per_group} * super.inode_bytes;
+      const std::uint64_t unused =
+          std::min(all, std::uint64_t{group->unused_inodes} * super.inode_bytes);
+      if (unused > 0)
+        unwritten.add(
+            {range.offset + volume.block_place(group->inode_table) + all - unused, unused});
+    }
+    break;
+  }
+  unwritten.settle();
+  files.allocation({0, range.length}, [&](Range part, bool in_use) {
+    if (in_use)
+      unwritten.parts({range.offset + part.offset, part.length}, [&](Range some, bool never) {
+        if (!never) ext_used_.add(some);
+      });
+    return true;
+  });
 }
 
 void Explained::add_ntfs(Range range) {
@@ -62,6 +105,8 @@ void Explained::add_fat(Range range) {
 void Explained::settle() {
   file_tables_.settle();
   fat_heads_.settle();
+  ext_used_.settle();
+  exfat_used_.settle();
 }
 
 std::vector<RecordRun> Explained::loose(const std::vector<RecordRun>& runs) const {
@@ -74,6 +119,15 @@ std::vector<RecordRun> Explained::loose(const std::vector<RecordRun>& runs) cons
       if (first < end)
         found.push_back({run.offset + first * run.record_bytes, run.number + first, end - first,
                          run.record_bytes});
+    });
+  return found;
+}
+
+std::vector<Range> Explained::loose_stretches(const std::vector<Range>& stretches) const {
+  std::vector<Range> found;
+  for (const Range& stretch : stretches)
+    ext_used_.parts(stretch, [&](Range part, bool used) {
+      if (!used) found.push_back(part);
     });
   return found;
 }

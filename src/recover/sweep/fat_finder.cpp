@@ -1,7 +1,5 @@
 #include "recover/sweep/fat_finder.h"
 
-#include <algorithm>
-
 #include "filesystem/fat/slots.h"
 
 namespace lantern {
@@ -12,21 +10,17 @@ void FatFinder::look(const SweptPiece& piece) {
     if (le32(piece.bytes, at) != kDot) continue;
     const auto start =
         fat::parse_folder_start(piece.bytes.subspan(at, fat::kFolderStartBytes), true);
-    if (!start || start->self < 2) continue;
-    if (heads.size() < kMaxHeads)
-      heads.push_back({piece.offset + at, start->self, start->parent});
-    else
-      capped = true;
+    if (start && start->self >= 2) heads_.add({piece.offset + at, start->self, start->parent});
   }
 }
 
-void FatFinder::join(Finder& later) {
-  const auto& other = static_cast<FatFinder&>(later);
-  const std::size_t room = kMaxHeads - heads.size();
-  capped = capped || other.capped || other.heads.size() > room;
-  heads.insert(
-      heads.end(), other.heads.begin(),
-      other.heads.begin() + static_cast<std::ptrdiff_t>(std::min(room, other.heads.size())));
+void FatFinder::load(Database& database, std::uint64_t swept_to) {
+  load_heads(database, "fat", swept_to, heads_);
+}
+
+std::uint64_t FatFinder::save(Database& database, std::uint64_t swept_to) {
+  save_heads(database, "fat", heads_);
+  return swept_to;
 }
 
 }  // namespace lantern

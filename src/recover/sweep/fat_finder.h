@@ -4,29 +4,29 @@
 // Thread-safety: one thread.
 #pragma once
 
-#include <cstdint>
 #include <memory>
 #include <vector>
 
-#include "recover/sweep/sweep.h"
+#include "recover/sweep/folder_heads.h"
 
 namespace lantern {
 
-struct FolderHead {
-  std::uint64_t offset = 0;   // of the disk, bytes
-  std::uint32_t cluster = 0;  // with the high half, which narrower volumes keep other things in
-  std::uint32_t parent = 0;   // 0: the root
-};
-
-class FatFinder final : public Finder {
+class FatFinder final : public CatalogFinder {
  public:
-  static constexpr std::size_t kMaxHeads = 1u << 20;
-
   std::unique_ptr<Finder> fresh() const override { return std::make_unique<FatFinder>(); }
   void look(const SweptPiece& piece) override;
-  void join(Finder& later) override;
-  std::vector<FolderHead> heads;  // in order
-  bool capped = false;            // there were more
+  void join(Finder& later) override { heads_.join(static_cast<FatFinder&>(later).heads_); }
+  void load(Database& database, std::uint64_t swept_to) override;
+  std::uint64_t save(Database& database, std::uint64_t swept_to) override;
+  bool capped() const override { return heads_.capped(); }
+  std::vector<Count> counts() const override { return {{"FAT folders", heads_.all().size()}}; }
+
+  // `number`: a cluster, with the high half, which narrower volumes keep other things in. `parent`
+  // 0: the root.
+  const std::vector<FolderHead>& heads() const { return heads_.all(); }
+
+ private:
+  Kept<FolderHead> heads_;
 };
 
 }  // namespace lantern

@@ -35,7 +35,9 @@ class Search {
  public:
   Search(const SourcePtr& disk, std::vector<FolderHead> heads,
          const std::function<bool(std::uint64_t)>& is_taken, const Context& context)
-      : disk_(disk), heads_(std::move(heads)), is_taken_(is_taken), context_(context) {}
+      : disk_(disk), heads_(std::move(heads)), is_taken_(is_taken), context_(context) {
+    std::erase_if(heads_, [](const FolderHead& head) { return head.number < 2; });
+  }
 
   std::vector<HeadlessVolume> run() {
     std::vector<HeadlessVolume> found;
@@ -54,15 +56,15 @@ class Search {
       for (std::size_t k = i + 1; k < std::min(heads_.size(), i + 1 + kNeighbours); ++k) {
         context_.check_cancelled();
         const FolderHead &a = heads_[i], &b = heads_[k];
-        if (b.cluster <= a.cluster) continue;
-        const std::uint64_t step = b.offset - a.offset, clusters = b.cluster - a.cluster;
+        if (b.number <= a.number) continue;
+        const std::uint64_t step = b.offset - a.offset, clusters = b.number - a.number;
         const std::uint64_t cluster = step / clusters;
         if (step % clusters != 0 || !is_power_of_two(cluster) || cluster < kMinCluster ||
-            cluster > kMaxCluster || (a.cluster - 2) * cluster > a.offset)
+            cluster > kMaxCluster || (a.number - 2) * cluster > a.offset)
           continue;
-        auto& agreed = votes[{cluster, a.offset - (a.cluster - 2) * cluster}];
-        agreed.insert(a.cluster);
-        agreed.insert(b.cluster);
+        auto& agreed = votes[{cluster, a.offset - (a.number - 2) * cluster}];
+        agreed.insert(a.number);
+        agreed.insert(b.number);
       }
     const auto best = std::max_element(
         votes.begin(), votes.end(),
@@ -85,6 +87,15 @@ class Search {
           in_root.contains(wide ? slot->first_cluster() : slot->first_low))
         return true;
     return false;
+  }
+
+  // The folders that slots of a wide volume lead to.
+  static std::set<std::uint32_t> led_to(ByteView slots) {
+    std::set<std::uint32_t> clusters;
+    fat::SlotReader reader(slots, true, false);
+    while (const auto slot = reader.next())
+      if (slot->folder() && !slot->dot()) clusters.insert(slot->first_cluster());
+    return clusters;
   }
 
   struct Tables {
@@ -138,16 +149,16 @@ class Search {
     std::vector<FolderHead> here, others;
     for (const FolderHead& head : heads_) {
       const bool fits = head.offset >= shape.data &&
-                        head.offset - shape.data == (head.cluster - 2) * shape.cluster;
+                        head.offset - shape.data == (head.number - 2) * shape.cluster;
       (fits ? here : others).push_back(head);
     }
     heads_ = std::move(others);
     std::set<std::uint32_t> numbers, in_root;
     std::uint32_t largest = 0;
     for (const FolderHead& head : here) {
-      numbers.insert(head.cluster);
-      largest = std::max({largest, head.cluster, head.parent});
-      if (head.parent == 0) in_root.insert(head.cluster);
+      numbers.insert(head.number);
+      largest = std::max({largest, head.number, head.parent});
+      if (head.parent == 0) in_root.insert(head.number);
     }
     // Narrow volumes keep their root folder before the data.
     std::map<std::string, std::uint64_t> figures;
@@ -184,11 +195,17 @@ class Search {
     if (root_in_data) figures["root_cluster"] = 2;
     volume.opened_by.geometry = std::move(figures);
     const bool root_lost = root_bytes == 0 && !root_in_data;
+    // Of the root folder only the first cluster is known then.
+    std::set<std::uint32_t> in_first;
+    if (root_in_data && tables.bytes == 0)
+      in_first = led_to(read(shape.data, static_cast<std::size_t>(shape.cluster)));
     for (const FolderHead& head : here) {
-      const bool in_made_root = root_lost && !numbers.contains(head.parent);
+      const bool in_made_root = root_lost ? !numbers.contains(head.parent)
+                                          : root_in_data && tables.bytes == 0 && head.parent == 0 &&
+                                                !in_first.contains(head.number);
       if (tables.bytes == 0 || in_made_root)
         volume.opened_by.table_pieces.push_back(
-            {head.cluster, head.offset - volume.start, in_made_root ? shape.cluster : 0});
+            {head.number, head.offset - volume.start, in_made_root ? shape.cluster : 0});
     }
     volume.evidence = fmt::format(
         "{} of its folders, which agree that clusters have {} bytes and the first begins at byte "

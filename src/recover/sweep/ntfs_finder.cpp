@@ -40,8 +40,8 @@ void NtfsFinder::record(std::uint64_t offset, ByteView bytes) {
 
 void NtfsFinder::add(const RecordRun& run) {
   if (run.numbered && run.number >= kMaxNumber) return;
-  if (!runs.empty()) {
-    RecordRun& last = runs.back();
+  if (!runs_.empty()) {
+    RecordRun& last = runs_.back();
     const bool behind = last.end() == run.offset && last.record_bytes == run.record_bytes;
     const bool counts_on = !last.numbered || !run.numbered
                                ? last.numbered || run.number >= last.count
@@ -52,15 +52,21 @@ void NtfsFinder::add(const RecordRun& run) {
         last.numbered = true;
       }
       last.count += run.count;
+      records_ += run.count;
       return;
     }
     // Of what never told its number nothing can be made.
-    if (!last.numbered) runs.pop_back();
+    if (!last.numbered) {
+      records_ -= last.count;
+      runs_.pop_back();
+    }
   }
-  if (runs.size() < kMaxRuns)
-    runs.push_back(run);
-  else
-    capped = true;
+  if (runs_.size() < kMaxRuns) {
+    runs_.push_back(run);
+    records_ += run.count;
+  } else {
+    capped_ = true;
+  }
 }
 
 bool NtfsFinder::can_be(const RecordRun& run) {
@@ -72,12 +78,49 @@ bool NtfsFinder::can_be(const RecordRun& run) {
 
 void NtfsFinder::join(Finder& later) {
   const auto& other = static_cast<NtfsFinder&>(later);
-  for (const RecordRun& run : other.runs) add(run);
-  const std::size_t room = kMaxBlocks - blocks.size();
-  capped = capped || other.capped || other.blocks.size() > room;
-  blocks.insert(
-      blocks.end(), other.blocks.begin(),
-      other.blocks.begin() + static_cast<std::ptrdiff_t>(std::min(room, other.blocks.size())));
+  for (const RecordRun& run : other.runs_) add(run);
+  capped_ = capped_ || other.capped_;
+  blocks_.join(other.blocks_);
+}
+
+void NtfsFinder::load(Database& database, std::uint64_t swept_to) {
+  Statement rows = database.prepare(
+      "SELECT offset, number, count, record_bytes FROM record_run WHERE offset < ? ORDER BY "
+      "offset");
+  rows.bind(1, swept_to);
+  while (rows.step()) {
+    const RecordRun run{rows.number(0), rows.number(1), rows.number(2), rows.number(3)};
+    if (can_be(run)) add(run);
+  }
+  written_ = runs_.size();
+  Statement indexes = database.prepare(
+      "SELECT offset, folder, vcn FROM index_block WHERE offset < ? ORDER BY offset");
+  indexes.bind(1, swept_to);
+  while (indexes.step()) blocks_.add({indexes.number(0), indexes.number(1), indexes.number(2)});
+  blocks_.each_new([](const IndexBlock&) {});
+}
+
+std::uint64_t NtfsFinder::save(Database& database, std::uint64_t swept_to) {
+  Statement add = database.prepare("INSERT OR REPLACE INTO record_run VALUES(?, ?, ?, ?)");
+  // The last one may have grown.
+  for (std::size_t i = written_ - std::min<std::size_t>(written_, 1); i < runs_.size(); ++i) {
+    const RecordRun& run = runs_[i];
+    if (!run.numbered) {
+      swept_to = std::min(swept_to, run.offset);
+      break;
+    }
+    add.bind(1, run.offset).bind(2, run.number).bind(3, run.count).bind(4, run.record_bytes).run();
+  }
+  written_ = runs_.size();
+  Statement index = database.prepare("INSERT OR IGNORE INTO index_block VALUES(?, ?, ?)");
+  blocks_.each_new([&](const IndexBlock& block) {
+    index.bind(1, block.offset).bind(2, block.folder).bind(3, block.vcn).run();
+  });
+  return swept_to;
+}
+
+std::vector<CatalogFinder::Count> NtfsFinder::counts() const {
+  return {{"NTFS records", records_}};
 }
 
 void NtfsFinder::index_block(std::uint64_t offset, ByteView bytes) {
@@ -85,11 +128,7 @@ void NtfsFinder::index_block(std::uint64_t offset, ByteView bytes) {
   const std::size_t entry = kNode + le32(bytes, kNode);
   if (entry < 0x28 || entry + kMinEntry > kSector || entry + kMinEntry > bytes.size()) return;
   if (le16(bytes, entry + 8) < kMinEntry || le16(bytes, entry + 0x0A) < kMinEntry - kKey) return;
-  if (blocks.size() >= kMaxBlocks) {
-    capped = true;
-    return;
-  }
-  blocks.push_back({offset, le64(bytes, entry + kKey) & kReferenceMask, le64(bytes, 0x10)});
+  blocks_.add({offset, le64(bytes, entry + kKey) & kReferenceMask, le64(bytes, 0x10)});
 }
 
 }  // namespace lantern

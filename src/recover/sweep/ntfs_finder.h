@@ -11,7 +11,8 @@
 #include <optional>
 #include <vector>
 
-#include "recover/sweep/sweep.h"
+#include "recover/sweep/catalog_finder.h"
+#include "recover/sweep/kept.h"
 
 namespace lantern {
 
@@ -32,24 +33,32 @@ struct IndexBlock {
   std::uint64_t vcn = 0;
 };
 
-class NtfsFinder final : public Finder {
+class NtfsFinder final : public CatalogFinder {
  public:
   static constexpr std::size_t kMaxRuns = 1u << 20;
-  static constexpr std::size_t kMaxBlocks = 1u << 20;
 
   std::unique_ptr<Finder> fresh() const override { return std::make_unique<NtfsFinder>(); }
   void look(const SweptPiece& piece) override;
   void join(Finder& later) override;
-  std::vector<RecordRun> runs;     // in order
-  std::vector<IndexBlock> blocks;  // in order
-  bool capped = false;             // there were more
+  void load(Database& database, std::uint64_t swept_to) override;
+  std::uint64_t save(Database& database, std::uint64_t swept_to) override;
+  bool capped() const override { return capped_ || blocks_.capped(); }
+  std::vector<Count> counts() const override;
 
-  static bool can_be(const RecordRun& run);
+  const std::vector<RecordRun>& runs() const { return runs_; }  // in order
+  const std::vector<IndexBlock>& blocks() const { return blocks_.all(); }
 
  private:
+  static bool can_be(const RecordRun& run);
   void record(std::uint64_t offset, ByteView bytes);
   void index_block(std::uint64_t offset, ByteView bytes);
   void add(const RecordRun& run);
+
+  std::vector<RecordRun> runs_;
+  std::size_t written_ = 0;    // of them
+  std::uint64_t records_ = 0;  // of all of them
+  bool capped_ = false;        // there were more
+  Kept<IndexBlock> blocks_;
 };
 
 }  // namespace lantern

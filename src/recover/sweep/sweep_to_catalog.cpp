@@ -5,12 +5,16 @@
 
 #include "catalog/catalog.h"
 #include "catalog/entries.h"
+#include "filesystem/ext/superblock.h"
 #include "lantern/error.h"
 #include "lantern/nest/session.h"
 #include "lantern/sources.h"
 #include "lantern/sweep.h"
+#include "lantern/text.h"
 #include "recover/sweep/catalog_pass.h"
 #include "recover/sweep/explained.h"
+#include "recover/sweep/headless_exfat.h"
+#include "recover/sweep/headless_ext.h"
 #include "recover/sweep/headless_fat.h"
 #include "recover/sweep/headless_ntfs.h"
 #include "recover/sweep/volume_search.h"
@@ -18,33 +22,41 @@
 namespace lantern {
 namespace {
 
-constexpr std::string_view kWhat = "volumes, ntfs, fat";
+constexpr std::string_view kWhat = "volumes, ntfs, fat, exfat, ext";
 // What was written over a volume that lost its head since is not known: nothing of it is called
 // whole before its content says so.
 constexpr double kUnproven = 0.99;
 constexpr std::size_t kMaxEvidence = 2000;  // bytes
 
+// All that a sweep looks for.
+struct Finders {
+  VolumeFinder volumes;
+  NtfsFinder ntfs;
+  FatFinder fat;
+  ExfatFinder exfat;
+  ExtFinder ext;
+
+  std::vector<CatalogFinder*> all() { return {&volumes, &ntfs, &fat, &exfat, &ext}; }
+};
+
 // Says beside how far it is what was found so far.
 class FoundSoFar final : public Progress {
  public:
-  FoundSoFar(std::shared_ptr<Progress> inner, const VolumeFinder& volumes, const NtfsFinder& ntfs,
-             const FatFinder& fat)
-      : inner_(std::move(inner)), volumes_(volumes), ntfs_(ntfs), fat_(fat) {}
+  FoundSoFar(std::shared_ptr<Progress> inner, std::vector<CatalogFinder*> finders)
+      : inner_(std::move(inner)), finders_(std::move(finders)) {}
 
   void update(std::uint64_t done, std::uint64_t total, std::string_view /*what*/) override {
-    for (; counted_ + 1 < ntfs_.runs.size(); ++counted_) records_ += ntfs_.runs[counted_].count;
-    inner_->update(done, total,
-                   fmt::format("{} heads, {} records, {} folders", volumes_.hits.size(), records_,
-                               fat_.heads.size()));
+    std::string found;
+    for (const CatalogFinder* const finder : finders_)
+      for (const CatalogFinder::Count& count : finder->counts())
+        if (count.count > 0)
+          found += fmt::format("{}{} {}", found.empty() ? "" : ", ", count.count, count.kind);
+    inner_->update(done, total, found);
   }
 
  private:
   std::shared_ptr<Progress> inner_;
-  const VolumeFinder& volumes_;
-  const NtfsFinder& ntfs_;
-  const FatFinder& fat_;
-  std::size_t counted_ = 0;  // runs; the last one may grow yet
-  std::uint64_t records_ = 0;
+  std::vector<CatalogFinder*> finders_;
 };
 
 class Job {
@@ -55,31 +67,33 @@ class Job {
 
   SweepSummary run() {
     open_catalog();
-    VolumeFinder volumes;
-    NtfsFinder ntfs;
-    FatFinder fat;
-    CatalogPass pass(*catalog_, volumes, ntfs, fat);
+    Finders finders;
+    CatalogPass pass(*catalog_, finders.all());
     const Range range = catalog_->facts().range;
     summary_.swept_to = catalog_->swept_to();
     if (catalog_->fact("state") == "sweeping") {
-      Finder* const finders[] = {&volumes, &ntfs, &fat, &pass};
+      std::vector<Finder*> all;
+      for (CatalogFinder* const finder : finders.all()) all.push_back(finder);
+      all.push_back(&pass);
       Context own = context_;
-      if (own.progress)
-        own.progress = std::make_shared<FoundSoFar>(own.progress, volumes, ntfs, fat);
+      if (own.progress) own.progress = std::make_shared<FoundSoFar>(own.progress, finders.all());
       const Swept swept =
-          sweep(*disk_.bytes, {summary_.swept_to, range.end() - summary_.swept_to}, finders, own);
+          sweep(*disk_.bytes, {summary_.swept_to, range.end() - summary_.swept_to}, all, own);
       pass.mark(swept.stopped_at);
       summary_.swept_to = catalog_->swept_to();
       summary_.read_bytes = swept.read_bytes;
       if (swept.stopped_at < range.end()) return summary_;
       pass.join_blocks();
-      if (volumes.capped || ntfs.capped || fat.capped)
+      catalog_->set_fact("state", "reading");
+    }
+    for (const CatalogFinder* const finder : finders.all())
+      if (finder->capped()) {
         context_.report(FindingCode::sweep_capped, Severity::warning, {},
                         "more structures were met than are kept",
                         "sweep a part of the disk by itself with --range");
-      catalog_->set_fact("state", "reading");
-    }
-    if (!catalog_->is_done()) list_all(volumes.hits, ntfs, fat);
+        break;
+      }
+    if (!catalog_->is_done()) list_all(finders);
     tell_volumes();
     summary_.done = true;
     return summary_;
@@ -123,14 +137,15 @@ class Job {
   }
 
   // Anew, whatever an earlier run had listed: what was swept is not read again for it.
-  void list_all(const std::vector<SectorHit>& hits, const NtfsFinder& ntfs, const FatFinder& fat) {
-    const VolumeSearch found = volumes_by_hits(disk_.container.flat, disk_.table, hits, context_);
+  void list_all(const Finders& finders) {
+    const VolumeSearch found =
+        volumes_by_hits(disk_.container.flat, disk_.table, finders.volumes.hits(), context_);
     catalog_->begin();
     catalog_->clear_volumes();
     try {
       for (const VolumePtr& volume : disk_.volumes.all()) list_named(*volume);
       for (const FoundVolume& volume : found.volumes) list_found(volume);
-      list_headless(ntfs, fat);
+      list_headless(finders);
       list_findings();
       catalog_->database().run(
           "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
@@ -151,7 +166,7 @@ class Job {
     row.number = volume.row.number;
     row.range = intersect(volume.row.range, {0, disk_.bytes->size()});
     list(row, *files, volume.row.type);
-    readable_.push_back({row.range, files});
+    readable_.push_back({row.range, files, false});
   }
 
   void list_found(const FoundVolume& volume) {
@@ -187,22 +202,57 @@ class Job {
       return;
     }
     list(row, *files, row.evidence);
-    readable_.push_back({row.range, files});
+    readable_.push_back({row.range, files, !row.opened_by.as.empty()});
   }
 
   // What no readable volume accounts for.
-  void list_headless(const NtfsFinder& ntfs, const FatFinder& fat) {
-    Explained explained(disk_.bytes, context_);
-    for (const Readable& volume : readable_)
-      explained.add(volume.files->facts().format, volume.range);
-    explained.settle();
+  void list_headless(const Finders& finders) {
+    for (const Readable& volume : readable_) add_used(*volume.files, volume.range, taken_);
+    taken_.settle();
     std::vector<std::uint64_t> starts = {0, 63 * kSector, 1u << 20};
     for (const VolumeRow& row : disk_.table.rows) starts.push_back(row.range.offset);
-    list_headless(
-        headless_ntfs(disk_.bytes, explained.loose(ntfs.runs), ntfs.blocks, starts, context_));
+    std::vector<SectorHit> superblocks;
+    for (const SectorHit& hit : finders.volumes.hits())
+      if (hit.format->name == "ext" && !is_of_readable(hit.offset)) superblocks.push_back(hit);
+    const auto places = [](const std::vector<SectorHit>& hits) {
+      std::vector<std::uint64_t> offsets;
+      for (const SectorHit& hit : hits) offsets.push_back(hit.offset);
+      return offsets;
+    };
+    list_headless(ext_by_superblock(disk_.bytes, places(explained().loose_of_ext(superblocks)),
+                                    starts, context_));
+    const Explained known = explained();
+    list_headless(headless_ext(
+        disk_.bytes,
+        {known.loose_of_ext(finders.ext.heads()), known.loose_stretches(finders.ext.inodes()),
+         known.loose_of_ext(finders.ext.journals()), places(known.loose_of_ext(superblocks))},
+        starts, context_));
+    list_headless(headless_ntfs(disk_.bytes, known.loose(finders.ntfs.runs()),
+                                finders.ntfs.blocks(), starts, context_));
     list_headless(headless_fat(
-        disk_.bytes, explained.loose(fat.heads),
-        [&](std::uint64_t at) { return explained.is_fat_head(at); }, context_));
+        disk_.bytes, known.loose(finders.fat.heads()),
+        [&](std::uint64_t at) { return known.is_fat_head(at); }, context_));
+    list_headless(headless_exfat(
+        disk_.bytes, known.loose_of_exfat(finders.exfat.heads()),
+        known.loose_of_exfat(finders.exfat.entries()),
+        [&](std::uint64_t at) { return known.is_of_exfat(at); }, context_));
+  }
+
+  // Whether a superblock is a copy of a readable volume's.
+  bool is_of_readable(std::uint64_t place) const {
+    const auto super = ext::superblock_at(*disk_.bytes, place);
+    return super.empty() ||
+           std::any_of(readable_.begin(), readable_.end(), [&](const auto& volume) {
+             return volume.files->facts().uuid == ext::uuid_text(super.front().uuid) &&
+                    place >= volume.range.offset && place < volume.range.end();
+           });
+  }
+
+  Explained explained() const {
+    Explained known(disk_.bytes, context_);
+    for (const Readable& volume : readable_) known.add(*volume.files, volume.range, volume.by_hand);
+    known.settle();
+    return known;
   }
 
   void list_headless(std::vector<HeadlessVolume> volumes) {
@@ -238,16 +288,28 @@ class Job {
     files.walk(all, [&](const Entry& seen) {
       context_.check_cancelled();
       Entry entry = seen;
-      if (headless && entry.kind != EntryKind::folder && entry.size_bytes > 0 &&
-          entry.intact.value_or(0) == 1) {
-        entry.intact = kUnproven;
-        entry.evidence += std::string(entry.evidence.empty() ? "" : "; ") +
-                          "of a volume that lost its head: what was written over it since is not "
-                          "known";
-      }
-      writer.add(entry, extents_of(files, entry, row.range.offset));
+      const auto extents = extents_of(files, entry, row.range.offset);
+      if (headless) doubt(entry, extents);
+      writer.add(entry, extents);
       return WalkStep::go_on;
     });
+  }
+
+  // Of a volume that lost its head no file is called whole: where a volume that is there now has
+  // something, it was written over, and what else was is not known.
+  void doubt(Entry& entry, const std::vector<EntryWriter::Extent>& extents) const {
+    if (entry.kind == EntryKind::folder || entry.size_bytes == 0 || !entry.intact) return;
+    std::uint64_t taken = 0;
+    for (const EntryWriter::Extent& extent : extents)
+      taken_.parts({extent.disk_offset, extent.length},
+                   [&](Range part, bool in_use) { taken += in_use ? part.length : 0; });
+    const double left = 1 - static_cast<double>(std::min(taken, entry.size_bytes)) /
+                                static_cast<double>(entry.size_bytes);
+    entry.intact = std::min({*entry.intact, left, kUnproven});
+    if (!entry.evidence.empty()) entry.evidence += "; ";
+    entry.evidence += "of a volume that lost its head: what was written over it since is not known";
+    if (taken > 0)
+      entry.evidence += fmt::format("; {} of it is another volume's now", human_size(taken));
   }
 
   void list_findings() {
@@ -302,6 +364,7 @@ class Job {
   struct Readable {
     Range range;  // of the disk
     std::shared_ptr<const FileSystem> files;
+    bool by_hand = false;
   };
 
   const DiskLayer& disk_;
@@ -311,6 +374,7 @@ class Job {
   std::shared_ptr<Catalog> catalog_;
   SweepSummary summary_;
   std::vector<Readable> readable_;
+  RangeSet taken_;  // of the disk: what the volumes that are there now have in use
   std::uint64_t lost_ = 0;
 };
 

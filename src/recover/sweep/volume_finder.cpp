@@ -1,7 +1,5 @@
 #include "recover/sweep/volume_finder.h"
 
-#include <algorithm>
-
 namespace lantern {
 
 void VolumeFinder::look(const SweptPiece& piece) {
@@ -10,20 +8,34 @@ void VolumeFinder::look(const SweptPiece& piece) {
     const std::byte* const sector = piece.bytes.data() + at;
     if (!formats.may_mark(sector)) continue;
     formats.marks_of(sector, [&](const Format& format) {
-      if (hits.size() < kMaxHits)
-        hits.push_back({&format, piece.offset + at});
-      else
-        capped = true;
+      hits_.add({&format, piece.offset + at});
     });
   }
 }
 
 void VolumeFinder::join(Finder& later) {
-  const auto& other = static_cast<VolumeFinder&>(later);
-  const std::size_t room = kMaxHits - hits.size();
-  capped = capped || other.capped || other.hits.size() > room;
-  hits.insert(hits.end(), other.hits.begin(),
-              other.hits.begin() + static_cast<std::ptrdiff_t>(std::min(room, other.hits.size())));
+  hits_.join(static_cast<VolumeFinder&>(later).hits_);
+}
+
+void VolumeFinder::load(Database& database, std::uint64_t swept_to) {
+  Statement rows =
+      database.prepare("SELECT offset, format FROM hit WHERE offset < ? ORDER BY offset");
+  rows.bind(1, swept_to);
+  while (rows.step())
+    if (const Format* const format = known_formats().find(rows.text(1)))
+      hits_.add({format, rows.number(0)});
+  hits_.each_new([](const SectorHit&) {});
+}
+
+std::uint64_t VolumeFinder::save(Database& database, std::uint64_t swept_to) {
+  Statement add = database.prepare("INSERT OR IGNORE INTO hit VALUES(?, ?)");
+  hits_.each_new(
+      [&](const SectorHit& hit) { add.bind(1, hit.offset).bind(2, hit.format->name).run(); });
+  return swept_to;
+}
+
+std::vector<CatalogFinder::Count> VolumeFinder::counts() const {
+  return {{"heads", hits_.all().size()}};
 }
 
 }  // namespace lantern

@@ -4,10 +4,12 @@
 // Thread-safety: one thread.
 #pragma once
 
+#include <memory>
 #include <vector>
 
 #include "lantern/format/registry.h"
-#include "recover/sweep/sweep.h"
+#include "recover/sweep/catalog_finder.h"
+#include "recover/sweep/kept.h"
 
 namespace lantern {
 
@@ -16,15 +18,20 @@ struct SectorHit {
   std::uint64_t offset = 0;  // bytes
 };
 
-class VolumeFinder final : public Finder {
+class VolumeFinder final : public CatalogFinder {
  public:
-  static constexpr std::size_t kMaxHits = 1u << 20;
-
   std::unique_ptr<Finder> fresh() const override { return std::make_unique<VolumeFinder>(); }
   void look(const SweptPiece& piece) override;
   void join(Finder& later) override;
-  std::vector<SectorHit> hits;  // in order
-  bool capped = false;          // there were more
+  void load(Database& database, std::uint64_t swept_to) override;
+  std::uint64_t save(Database& database, std::uint64_t swept_to) override;
+  bool capped() const override { return hits_.capped(); }
+  std::vector<Count> counts() const override;
+
+  const std::vector<SectorHit>& hits() const { return hits_.all(); }
+
+ private:
+  Kept<SectorHit> hits_;
 };
 
 }  // namespace lantern

@@ -83,7 +83,7 @@ class Search {
       const std::size_t got = disk_->read(at, piece).length;
       VolumeFinder finder;
       finder.look({at, ByteView(piece).first(got), got, {}});
-      for (const SectorHit& hit : finder.hits) take(hit);
+      for (const SectorHit& hit : finder.hits()) take(hit);
     }
   }
 
@@ -332,8 +332,21 @@ class Search {
     files->walk(root, [&](const Entry&) {
       return ++found.files < kMaxRootEntries ? WalkStep::go_on : WalkStep::stop;
     });
+    // A superblock in a journal leads nowhere.
+    if (candidate.kind == "ext" && found.files == 0 && !has_any(*files)) return std::nullopt;
     weigh(candidate, found);
     return found;
+  }
+
+  static bool has_any(const FileSystem& files) {
+    bool any = false;
+    WalkOptions all;
+    all.deleted = true;
+    files.walk(all, [&](const Entry&) {
+      any = true;
+      return WalkStep::stop;
+    });
+    return any;
   }
 
   std::optional<FoundVolume> judge_named(const Candidate& candidate, Range here) const {
@@ -488,7 +501,7 @@ VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
   const Swept swept = sweep(*disk, {from, disk->size() - from}, finders, context);
   Context unstopped = context;
   unstopped.cancel = nullptr;
-  result = volumes_by_hits(disk, table, finder.hits, unstopped);
+  result = volumes_by_hits(disk, table, finder.hits(), unstopped);
   result.stopped_at = swept.stopped_at;
   result.read_bytes = swept.read_bytes;
   result.every_sector = swept.stopped_at == disk->size();
