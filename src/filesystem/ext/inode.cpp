@@ -40,9 +40,7 @@ bool looks_like_inode(ByteView record) {
   constexpr std::uint64_t kMaxSize = std::uint64_t{1} << 44, kMaxSlack = 128u << 10;
   const std::uint16_t mode = le16(record, 0);
   const std::uint32_t flags = le32(record, 0x20);
-  if (!kind_of_mode(mode) || le16(record, 0x1A) == 0 || le32(record, 0x14) != 0 ||
-      le32(record, 0x0C) == 0)
-    return false;
+  if (!kind_of_mode(mode) || le16(record, 0x1A) == 0 || le32(record, 0x14) != 0) return false;
   if ((flags & kInExtents) != 0)
     return le16(record, 0x28) == 0xF30A && le16(record, 0x2C) == kRoom &&
            le16(record, 0x2A) <= kRoom && le16(record, 0x2E) <= kMaxDepth;
@@ -50,8 +48,9 @@ bool looks_like_inode(ByteView record) {
   const std::uint64_t held = std::uint64_t{le32(record, 0x1C)} * kSector;
   const bool folder = (mode & 0xF000) == 0x4000, file = (mode & 0xF000) == 0x8000;
   // A map of blocks: those that are counted hold what its length says, and those that map them.
-  return (folder || file) && size > 0 && size <= kMaxSize && held >= size && held % 1024 == 0 &&
-         held - size <= kMaxSlack + size / 64 && le32(record, 0x28) != 0;
+  return (folder || file) && le32(record, 0x0C) != 0 && size > 0 && size <= kMaxSize &&
+         held >= size && held % 1024 == 0 && held - size <= kMaxSlack + size / 64 &&
+         le32(record, 0x28) != 0;
 }
 
 std::optional<EntryKind> Inode::kind() const {

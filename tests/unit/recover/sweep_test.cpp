@@ -105,7 +105,7 @@ std::vector<FoundRun> runs_in(const Bytes& disk) {
   Finder* const finders[] = {&finder};
   sweep(*make_memory_source(disk), {0, disk.size()}, finders, Context());
   std::vector<FoundRun> runs;
-  for (const RecordRun& run : finder.runs) runs.push_back({run.offset, run.number, run.count});
+  for (const RecordRun& run : finder.runs()) runs.push_back({run.offset, run.number, run.count});
   return runs;
 }
 
@@ -148,8 +148,8 @@ TEST(NtfsFinder, AMillionHeadersAreBounded) {
   Bytes piece(kPieceBytes);
   for (std::size_t at = 0; at + 1024 <= piece.size(); at += 1024) put_record(piece, at, 1);
   for (std::uint64_t i = 0; i < 5000; ++i) finder.look({i * piece.size(), piece, piece.size(), {}});
-  EXPECT_EQ(finder.runs.size(), NtfsFinder::kMaxRuns);
-  EXPECT_TRUE(finder.capped);
+  EXPECT_EQ(finder.runs().size(), NtfsFinder::kMaxRuns);
+  EXPECT_TRUE(finder.capped());
 }
 
 // --- FAT by figures that are given ---
