@@ -36,6 +36,30 @@ std::vector<InodeTable> tables_of(const std::vector<TablePiece>& pieces, std::ui
   return apart;
 }
 
+std::vector<LooseFolder> folders_of(const std::vector<TablePiece>& pieces,
+                                    const std::vector<InodeTable>& tables, std::uint64_t block,
+                                    std::uint64_t volume_bytes) {
+  constexpr std::uint64_t kMaxBlocks = 32'768;  // of one run
+  std::vector<LooseFolder> folders;
+  for (const TablePiece& piece : pieces) {
+    const std::uint64_t number = piece.table_offset - kFolderPiece;
+    if (piece.table_offset < kFolderPiece || number == 0 || number > 0xFFFFFFFF ||
+        piece.volume_offset >= volume_bytes || piece.volume_offset % block != 0)
+      continue;
+    const auto table =
+        std::upper_bound(tables.begin(), tables.end(), number,
+                         [](std::uint64_t n, const InodeTable& part) { return n < part.first; });
+    if (table != tables.begin() && number < std::prev(table)->end()) continue;
+    const std::uint64_t count =
+        std::min({piece.length / block, (volume_bytes - piece.volume_offset) / block, kMaxBlocks});
+    if (count > 0)
+      folders.push_back({static_cast<std::uint32_t>(number), piece.volume_offset / block, count});
+  }
+  std::sort(folders.begin(), folders.end(),
+            [](const LooseFolder& a, const LooseFolder& b) { return a.number < b.number; });
+  return folders;
+}
+
 // What its inodes show of the features that a superblock would tell.
 void learn_features(Superblock& super, const std::vector<InodeTable>& tables,
                     const ByteSource& volume) {
@@ -82,6 +106,7 @@ std::optional<ByHand> by_hand(const ByteSource& volume, const FileSystemOptions&
   if (const std::uint64_t table = figure("table"); table != 0)
     pieces.push_back({1, table, figure("table_bytes")});
   made.tables = tables_of(pieces, inode, volume.size());
+  made.folders = folders_of(pieces, made.tables, block, volume.size());
   if (options.geometry.contains("superblock")) return made;
   if (made.tables.empty() || volume.size() / block < 2) return std::nullopt;
   // As far as the volume goes: nothing says where it ends.
