@@ -8,16 +8,12 @@
 #include "lantern/text.h"
 
 namespace lantern::cli {
-namespace {
-
 std::string duration_text(double seconds) {
   const auto whole = static_cast<std::uint64_t>(seconds);
   if (whole >= 3600) return fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
   if (whole >= 60) return fmt::format("{} min {:02} s", whole / 60, whole % 60);
   return fmt::format("{} s", whole);
 }
-
-}  // namespace
 
 void ProgressLine::clear() {
   if (shown_ != Steady::time_point{}) out_ << "\r\x1b[K" << std::flush;

@@ -3,10 +3,14 @@
 
 #include <chrono>
 #include <iosfwd>
+#include <string>
 
 #include "lantern/context.h"
 
 namespace lantern::cli {
+
+// "3 h 05 min", "2 min 10 s", "7 s".
+std::string duration_text(double seconds);
 
 class ProgressLine final : public Progress {
  public:

@@ -10,11 +10,13 @@
 #include "cli/commands.h"
 #include "cli/output.h"
 #include "cli/progress.h"
+#include "cli/repair/sweep_view.h"
 
 namespace lantern::cli {
 namespace {
 
 constexpr std::size_t kShownInside = 10;
+constexpr std::size_t kShownStructures = 10;
 
 struct Options {
   CommonOptions common;
@@ -24,6 +26,7 @@ struct Options {
   std::uint64_t from = 0;
   std::string catalog;
   std::string range;
+  std::string progress;
 };
 
 void put_volumes(JsonWriter& json, const char* key, const std::vector<FoundVolume>& volumes,
@@ -188,9 +191,32 @@ void print_summary_json(const Job& job, const SweepSummary& done, const std::str
     json.key("files").value(volume.files).key("deleted").value(volume.deleted);
     json.key("intact").value(volume.intact).key("evidence").value(volume.evidence).end_object();
   }
+  json.end_array().key("structures").begin_array();
+  for (const SweepSummary::Structure& each : done.structures) {
+    json.begin_object().key("kind").value(each.kind).key("format").value(each.format);
+    json.key("label").value(each.label).key("start_bytes").value(each.range.offset);
+    json.key("length_bytes").value(each.range.length).key("address");
+    each.address.empty() ? json.null() : json.value(each.address);
+    json.key("evidence").value(each.evidence).end_object();
+  }
   json.end_array();
   findings_json(json, job);
   json.end_object();
+}
+
+void print_structures(const Job& job, const SweepSummary& done) {
+  std::ostream& out = job.streams.out;
+  for (std::size_t i = 0; i < std::min(done.structures.size(), kShownStructures); ++i) {
+    const SweepSummary::Structure& each = done.structures[i];
+    if (i == 0) out << "\nAlso found:\n";
+    out << fmt::format("  byte {:>14}  {}: {}{}\n", each.range.offset, each.kind, each.format,
+                       each.label.empty() ? "" : " " + for_terminal(each.label));
+    out << "    " << wrapped(for_terminal(each.evidence), 4) << '\n';
+    if (!each.address.empty()) out << "    opens as " << for_shell(each.address) << '\n';
+  }
+  if (done.structures.size() > kShownStructures)
+    out << fmt::format("  and {} more; --json has all\n",
+                       done.structures.size() - kShownStructures);
 }
 
 void print_summary(const Job& job, const SweepSummary& done, const std::string& catalog) {
@@ -217,6 +243,7 @@ void print_summary(const Job& job, const SweepSummary& done, const std::string& 
       out << "  " << wrapped(for_terminal(volume.evidence), 2) << '\n';
   }
   if (done.volumes.empty()) out << "  no volume that can be read\n";
+  print_structures(job, done);
   const SweepSummary::Volume* lost = nullptr;  // the one with the most in it
   for (const SweepSummary::Volume& volume : done.volumes)
     if (volume.lost &&
@@ -233,6 +260,10 @@ int sweep_source(Job& job, const Options& options) {
   const Session& session = options.common.session(job);
   const Target target = session.open_disk(address);
   const DiskLayer& disk = target.disk();
+  if (!options.progress.empty() && options.progress != "json")
+    throw Error(ErrorCode::usage, {}, std::nullopt,
+                fmt::format("\"{}\" is no kind of progress", options.progress),
+                "write --progress json");
   if (options.volumes || options.from != 0 || options.every_sector) {
     if (!options.volumes)
       throw Error(ErrorCode::usage, {}, std::nullopt,
@@ -247,10 +278,13 @@ int sweep_source(Job& job, const Options& options) {
   how.catalog = options.catalog.empty() ? catalog_of(address) : options.catalog;
   how.range = range_of(options.range);
   refuse_unsafe(job, options, target, how.catalog);
-  const auto line = std::make_shared<ProgressLine>(job.streams.err);
-  if (job.streams.err_is_terminal) job.context.progress = line;
+  SweepView view(job.streams);
+  if (options.progress == "json")
+    how.on_state = [&](const SweepState& state) { view.print_json(state); };
+  else if (job.streams.err_is_terminal)
+    how.on_state = [&](const SweepState& state) { view.draw(state); };
   const SweepSummary done = sweep_to_catalog(disk, how, session, job.context);
-  line->clear();
+  view.clear();
   if (options.common.json)
     print_summary_json(job, done, how.catalog);
   else
@@ -274,6 +308,8 @@ Run add_sweep(OptionParser& parser, Job& job) {
       "the catalog; without it NAME.catalog in this folder. One that is there is gone on "
       "with");
   command.option("--range", options->range, "only these bytes of the disk: FROM..TO");
+  command.option("--progress", options->progress,
+                 "json: how far it is, one line of JSON a second on standard error");
   command.flag("--volumes", options->volumes,
                "no catalog: volumes only, first where they usually are, then, if need be, "
                "everywhere");

@@ -6,6 +6,7 @@
 // Thread-safety: may be called from any thread; the results are values.
 #pragma once
 
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -67,9 +68,28 @@ VolumeSearch search_volumes(const SourcePtr& disk, const VolumeTable& table,
 
 // --- Everything, into a catalog ---
 
+// How far a sweep is.
+struct SweepState {
+  Range range;                         // of the disk, bytes: all that is to be swept
+  std::uint64_t swept_to = 0;          // byte of the disk
+  std::uint64_t swept_bytes = 0;       // in this run, what is not stored included
+  std::uint64_t unreadable_bytes = 0;  // so far
+  struct Count {
+    std::string kind;  // "NTFS records"
+    std::uint64_t count = 0;
+  };
+  std::vector<Count> found;  // so far, of those kinds that were
+  // The range as a drawing, kMapCells equal parts: ' ' not swept yet, '.' nothing but zeros, or not
+  // stored, '+' data, '#' data without a pattern, 'x' unreadable, some of it at least.
+  std::string map;
+};
+constexpr std::size_t kMapCells = 256;
+
 struct SweepOptions {
   std::string catalog;  // the file; it is made, or gone on with
   Range range;          // of the disk, bytes; nothing: all of it
+  // Called from time to time, on the thread that sweeps.
+  std::function<void(const SweepState&)> on_state = {};
 };
 
 struct SweepSummary {
@@ -89,6 +109,16 @@ struct SweepSummary {
     std::string evidence;
   };
   std::vector<Volume> volumes;
+  // What was found beside them and is not read here, or is no volume.
+  struct Structure {
+    std::string kind;    // "volume", "disk image", "partition table"
+    std::string format;  // "luks2", "vdi", "gpt"
+    std::string label;
+    Range range;           // bytes of the disk; no length: it does not say
+    std::string address;   // that opens it; empty: nothing here does
+    std::string evidence;  // in words
+  };
+  std::vector<Structure> structures;
 };
 
 // Whether a file of this computer is a catalog.

@@ -47,6 +47,9 @@ CREATE TABLE entry(volume INTEGER NOT NULL, place INTEGER NOT NULL, id TEXT NOT 
 CREATE TABLE extent(volume INTEGER NOT NULL, place INTEGER NOT NULL, offset INTEGER NOT NULL,
   disk_offset INTEGER NOT NULL, length INTEGER NOT NULL, PRIMARY KEY(volume, place, offset))
   WITHOUT ROWID;
+CREATE TABLE structure(offset INTEGER NOT NULL, length INTEGER NOT NULL, kind TEXT NOT NULL,
+  format TEXT NOT NULL, label TEXT NOT NULL, address TEXT NOT NULL, evidence TEXT NOT NULL,
+  PRIMARY KEY(offset, kind, format)) WITHOUT ROWID;
 CREATE TABLE finding(code TEXT NOT NULL, severity TEXT NOT NULL, address TEXT NOT NULL,
   offset INTEGER NOT NULL, length INTEGER NOT NULL, message TEXT NOT NULL,
   done_instead TEXT NOT NULL);
@@ -212,8 +215,32 @@ void Catalog::add_volume(CatalogVolume& volume) {
   add.run();
 }
 
+void Catalog::add_structure(const CatalogStructure& structure) {
+  Statement add = database_.prepare("INSERT OR IGNORE INTO structure VALUES(?, ?, ?, ?, ?, ?, ?)");
+  add.bind(1, structure.range.offset).bind(2, structure.range.length).bind(3, structure.kind);
+  add.bind(4, structure.format).bind(5, structure.label).bind(6, structure.address);
+  add.bind(7, structure.evidence).run();
+}
+
+std::vector<CatalogStructure> Catalog::structures() const {
+  std::vector<CatalogStructure> all;
+  Statement rows = database_.prepare(
+      "SELECT kind, format, label, offset, length, address, evidence FROM structure "
+      "ORDER BY offset, kind, format");
+  while (rows.step())
+    all.push_back({rows.text(0),
+                   rows.text(1),
+                   rows.text(2),
+                   {rows.number(3), rows.number(4)},
+                   rows.text(5),
+                   rows.text(6)});
+  return all;
+}
+
 void Catalog::clear_volumes() {
-  database_.run("DELETE FROM extent; DELETE FROM entry; DELETE FROM volume; DELETE FROM finding;");
+  database_.run(
+      "DELETE FROM extent; DELETE FROM entry; DELETE FROM volume; DELETE FROM finding; "
+      "DELETE FROM structure;");
 }
 
 }  // namespace lantern

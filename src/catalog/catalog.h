@@ -44,6 +44,16 @@ struct CatalogHit {
   std::string format;
 };
 
+// What was found beside volumes that are read.
+struct CatalogStructure {
+  std::string kind;    // "volume", "disk image", "partition table"
+  std::string format;  // "luks2", "vdi", "gpt"
+  std::string label;
+  Range range;           // bytes of the disk; no length: it does not say
+  std::string address;   // that opens it; empty: nothing here does
+  std::string evidence;  // in words
+};
+
 class Catalog {
  public:
   static bool is_catalog(const std::string& path);
@@ -69,7 +79,9 @@ class Catalog {
 
   std::vector<CatalogVolume> volumes() const;
   void add_volume(CatalogVolume& volume);  // sets its key
-  void clear_volumes();                    // with their entries
+  void add_structure(const CatalogStructure& structure);
+  std::vector<CatalogStructure> structures() const;
+  void clear_volumes();  // with their entries
 
  private:
   Catalog(const std::string& path, Database::How how) : database_(path, how) {}

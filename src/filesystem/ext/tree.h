@@ -7,7 +7,7 @@
 #include <unordered_set>
 #include <vector>
 
-#include "filesystem/ext/deleted_index.h"
+#include "filesystem/ext/deleted/deleted_index.h"
 #include "filesystem/ext/folder.h"
 
 namespace lantern::ext {

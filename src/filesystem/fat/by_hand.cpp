@@ -21,8 +21,8 @@ std::uint64_t most_clusters(Width width) {
   return width == Width::fat12 ? 4084 : width == Width::fat16 ? 65524 : 0x0FFFFFF5;
 }
 
-// A root folder with these folders in it, each with the dates of its own "." slot, behind what is in
-// `root`.
+// A root folder with these folders in it, each with the dates of its own "." slot, behind what is
+// in `root`.
 Bytes root_of(Bytes root, const std::vector<TablePiece>& folders, const ByteSource& volume) {
   for (std::size_t at = 0; at + kSlotBytes <= root.size(); at += kSlotBytes)
     if (u8(root, at) == 0) root.resize(at);

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <array>
+#include <optional>
+#include <string_view>
 #include <utility>
 
 #include "recover/file_copy.h"
@@ -26,11 +28,34 @@ bool looks_packed(ByteView block) {
   return values >= kValuesOfPacked;
 }
 
+constexpr std::array<std::pair<DiskMap::Kind, std::string_view>, DiskMap::kKinds> kNames = {
+    {{DiskMap::Kind::zero, "zero"},
+     {DiskMap::Kind::data, "data"},
+     {DiskMap::Kind::packed, "packed"},
+     {DiskMap::Kind::unreadable, "unreadable"}}};
+
+std::optional<DiskMap::Kind> kind_by_name(std::string_view name) {
+  for (const auto& [kind, own] : kNames)
+    if (own == name) return kind;
+  return std::nullopt;
+}
+
+std::string_view name_of(DiskMap::Kind kind) {
+  return kNames[static_cast<std::size_t>(kind)].second;
+}
+
 }  // namespace
 
 CatalogPass::CatalogPass(Catalog& catalog, std::vector<CatalogFinder*> finders)
-    : catalog_(catalog), finders_(std::move(finders)), marked_(catalog.swept_to()) {
+    : catalog_(catalog),
+      finders_(std::move(finders)),
+      map_(catalog.facts().range),
+      marked_(catalog.swept_to()) {
   for (CatalogFinder* const finder : finders_) finder->load(catalog_.database(), marked_);
+  Statement rows = catalog_.database().prepare("SELECT offset, length, kind FROM block");
+  while (rows.step())
+    if (const auto kind = kind_by_name(rows.text(2)))
+      map_.add({rows.number(0), rows.number(1)}, *kind);
 }
 
 void BlockFinder::look(const SweptPiece& piece) {
@@ -57,7 +82,10 @@ void BlockFinder::join(Finder& later) {
 
 void CatalogPass::join(Finder& later) {
   const auto& seen = static_cast<BlockFinder&>(later);
-  for (const Range& lost : seen.unreadable) add_range(unreadable_, lost);
+  for (const Range& lost : seen.unreadable) {
+    add_range(unreadable_, lost);
+    map_.add(lost, DiskMap::Kind::unreadable);
+  }
   for (const BlockFinder::Block& block : seen.blocks) add_block(block);
   const auto now = std::chrono::steady_clock::now();
   if (now - last_mark_ >= kBetweenMarks ||
@@ -66,6 +94,7 @@ void CatalogPass::join(Finder& later) {
 }
 
 void CatalogPass::add_block(const BlockFinder::Block& block) {
+  map_.add(block.range, block.kind);
   if (block.kind == block_.kind && block_.range.end() == block.range.offset) {
     block_.range.length += block.range.length;
     return;
@@ -75,8 +104,8 @@ void CatalogPass::add_block(const BlockFinder::Block& block) {
 }
 
 void CatalogPass::write_block() {
-  if (block_.kind != BlockFinder::Kind::none) blocks_.push_back(block_);
-  block_.kind = BlockFinder::Kind::none;
+  if (!block_.range.empty()) blocks_.push_back(block_);
+  block_ = {};
 }
 
 void CatalogPass::mark(std::uint64_t swept_to) {
@@ -85,12 +114,7 @@ void CatalogPass::mark(std::uint64_t swept_to) {
   catalog_.begin();
   Statement block = database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, ?)");
   for (const BlockFinder::Block& row : blocks_)
-    block.bind(1, row.range.offset)
-        .bind(2, row.range.length)
-        .bind(3, row.kind == BlockFinder::Kind::zero     ? "zero"
-                 : row.kind == BlockFinder::Kind::packed ? "packed"
-                                                         : "data")
-        .run();
+    block.bind(1, row.range.offset).bind(2, row.range.length).bind(3, name_of(row.kind)).run();
   Statement unreadable =
       database.prepare("INSERT OR REPLACE INTO block VALUES(?, ?, 'unreadable')");
   for (const Range& range : unreadable_)

@@ -9,17 +9,18 @@
 #include <vector>
 
 #include "catalog/catalog.h"
-#include "recover/sweep/catalog_finder.h"
+#include "recover/sweep/disk_map.h"
+#include "recover/sweep/finders/catalog_finder.h"
 
 namespace lantern {
 
 // What the blocks of a piece are.
 class BlockFinder final : public Finder {
  public:
-  enum class Kind { none, data, packed, zero };
+  using Kind = DiskMap::Kind;
   struct Block {
-    Range range;  // of the disk
-    Kind kind = Kind::none;
+    Range range;  // of the disk; empty: none yet
+    Kind kind = Kind::zero;
   };
 
   std::unique_ptr<Finder> fresh() const override { return std::make_unique<BlockFinder>(); }
@@ -41,6 +42,7 @@ class CatalogPass final : public Finder {
   void join(Finder& later) override;
   // Writes all there is, up to this byte of the disk.
   void mark(std::uint64_t swept_to);
+  const DiskMap& map() const { return map_; }
   // Once all was swept: what marks have cut is one block again.
   void join_blocks();
 
@@ -50,6 +52,7 @@ class CatalogPass final : public Finder {
 
   Catalog& catalog_;
   std::vector<CatalogFinder*> finders_;
+  DiskMap map_;
   BlockFinder::Block block_;
   std::vector<BlockFinder::Block> blocks_;  // not written yet
   std::vector<Range> unreadable_;

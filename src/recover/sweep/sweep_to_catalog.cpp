@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <filesystem>
 
 #include "catalog/catalog.h"
@@ -12,11 +13,11 @@
 #include "lantern/sweep.h"
 #include "lantern/text.h"
 #include "recover/sweep/catalog_pass.h"
-#include "recover/sweep/explained.h"
-#include "recover/sweep/headless_exfat.h"
-#include "recover/sweep/headless_ext.h"
-#include "recover/sweep/headless_fat.h"
-#include "recover/sweep/headless_ntfs.h"
+#include "recover/sweep/headless/explained.h"
+#include "recover/sweep/headless/headless_exfat.h"
+#include "recover/sweep/headless/headless_ext.h"
+#include "recover/sweep/headless/headless_fat.h"
+#include "recover/sweep/headless/headless_ntfs.h"
 #include "recover/sweep/volume_search.h"
 
 namespace lantern {
@@ -39,24 +40,39 @@ struct Finders {
   std::vector<CatalogFinder*> all() { return {&volumes, &ntfs, &fat, &exfat, &ext}; }
 };
 
-// Says beside how far it is what was found so far.
-class FoundSoFar final : public Progress {
+// Tells how far it is and what was found so far, ten times a second.
+class StateTeller final : public Progress {
  public:
-  FoundSoFar(std::shared_ptr<Progress> inner, std::vector<CatalogFinder*> finders)
-      : inner_(std::move(inner)), finders_(std::move(finders)) {}
+  StateTeller(const SweepOptions& options, SweepState state, std::vector<CatalogFinder*> finders,
+              const DiskMap& map)
+      : options_(options),
+        state_(std::move(state)),
+        from_(state_.swept_to),
+        finders_(std::move(finders)),
+        map_(map) {}
 
-  void update(std::uint64_t done, std::uint64_t total, std::string_view /*what*/) override {
-    std::string found;
+  void update(std::uint64_t done, std::uint64_t /*total*/, std::string_view /*what*/) override {
+    const auto now = std::chrono::steady_clock::now();
+    if (now - told_ < std::chrono::milliseconds(100)) return;
+    told_ = now;
+    state_.swept_to = done;
+    state_.swept_bytes = done - from_;
+    state_.unreadable_bytes = map_.unreadable_bytes();
+    state_.map = map_.text(done);
+    state_.found.clear();
     for (const CatalogFinder* const finder : finders_)
       for (const CatalogFinder::Count& count : finder->counts())
-        if (count.count > 0)
-          found += fmt::format("{}{} {}", found.empty() ? "" : ", ", count.count, count.kind);
-    inner_->update(done, total, found);
+        if (count.count > 0) state_.found.push_back({std::string(count.kind), count.count});
+    options_.on_state(state_);
   }
 
  private:
-  std::shared_ptr<Progress> inner_;
+  const SweepOptions& options_;
+  SweepState state_;
+  std::uint64_t from_;
   std::vector<CatalogFinder*> finders_;
+  const DiskMap& map_;
+  std::chrono::steady_clock::time_point told_{};
 };
 
 class Job {
@@ -76,7 +92,12 @@ class Job {
       for (CatalogFinder* const finder : finders.all()) all.push_back(finder);
       all.push_back(&pass);
       Context own = context_;
-      if (own.progress) own.progress = std::make_shared<FoundSoFar>(own.progress, finders.all());
+      if (options_.on_state) {
+        SweepState state;
+        state.range = range;
+        state.swept_to = summary_.swept_to;
+        own.progress = std::make_shared<StateTeller>(options_, state, finders.all(), pass.map());
+      }
       const Swept swept =
           sweep(*disk_.bytes, {summary_.swept_to, range.end() - summary_.swept_to}, all, own);
       pass.mark(swept.stopped_at);
@@ -95,6 +116,7 @@ class Job {
       }
     if (!catalog_->is_done()) list_all(finders);
     tell_volumes();
+    tell_structures();
     summary_.done = true;
     return summary_;
   }
@@ -146,10 +168,12 @@ class Job {
       for (const VolumePtr& volume : disk_.volumes.all()) list_named(*volume);
       for (const FoundVolume& volume : found.volumes) list_found(volume);
       list_headless(finders);
+      list_structures(found, finders.volumes.hits());
       list_findings();
       catalog_->database().run(
           "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
           "CREATE INDEX IF NOT EXISTS entry_by_level ON entry(volume, depth, path);"
+          "CREATE INDEX IF NOT EXISTS extent_by_disk ON extent(disk_offset);"
           "CREATE INDEX IF NOT EXISTS entry_by_id ON entry(volume, id);");
       catalog_->set_fact("state", "done");
       catalog_->commit();
@@ -310,6 +334,46 @@ class Job {
     entry.evidence += "of a volume that lost its head: what was written over it since is not known";
     if (taken > 0)
       entry.evidence += fmt::format("; {} of it is another volume's now", human_size(taken));
+  }
+
+  // What is no volume that is read here.
+  void list_structures(const VolumeSearch& found, const std::vector<SectorHit>& hits) {
+    const Address disk = Address::parse(catalog_->facts().disk);
+    const auto address_at = [&](std::uint64_t offset) {
+      return disk.with({Step::Kind::at, offset, {}, {}});
+    };
+    for (const FoundVolume& volume : found.volumes)
+      if (!volume.is_read)
+        catalog_->add_structure(
+            {"volume", volume.file_system, volume.label, volume.range, {}, volume.evidence});
+    for (const FoundTable& table : found.tables)
+      if (table.offset != 0 && table.kind != "logical volume")
+        catalog_->add_structure(
+            {"partition table", table.kind, {}, {table.offset, kSector}, {}, table.content});
+    // Images that no file of a volume begins with.
+    Statement of_file = catalog_->database().prepare(
+        "SELECT 1 FROM extent WHERE disk_offset <= ? AND disk_offset + length > ? "
+        "ORDER BY disk_offset DESC LIMIT 1");
+    for (const SectorHit& hit : hits) {
+      if (hit.format->kind != FormatKind::container || hit.offset == 0) continue;
+      context_.check_cancelled();
+      const auto image = hit.format->probe(*disk_.bytes, hit.offset);
+      if (!image || !image->verified || image->range.offset != hit.offset) continue;
+      const bool known = of_file.bind(1, hit.offset).bind(2, hit.offset).step();
+      of_file.reset();
+      if (known) continue;
+      const Address inside =
+          address_at(hit.offset).with({Step::Kind::as, 0, std::string(hit.format->name), {}});
+      catalog_->add_structure({"disk image", std::string(hit.format->name), image->label,
+                               image->range, inside.print(), image->title});
+    }
+  }
+
+  void tell_structures() {
+    for (CatalogStructure& each : catalog_->structures())
+      summary_.structures.push_back({std::move(each.kind), std::move(each.format),
+                                     std::move(each.label), each.range, std::move(each.address),
+                                     std::move(each.evidence)});
   }
 
   void list_findings() {

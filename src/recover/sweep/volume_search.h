@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "lantern/sweep.h"
-#include "recover/sweep/volume_finder.h"
+#include "recover/sweep/finders/volume_finder.h"
 
 namespace lantern {
 

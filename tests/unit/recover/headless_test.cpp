@@ -8,9 +8,9 @@
 #include "kit/ext_builder.h"
 #include "lantern/file_system.h"
 #include "lantern/sources.h"
-#include "recover/sweep/ext_finder.h"
-#include "recover/sweep/headless_exfat.h"
-#include "recover/sweep/headless_ext.h"
+#include "recover/sweep/finders/ext_finder.h"
+#include "recover/sweep/headless/headless_exfat.h"
+#include "recover/sweep/headless/headless_ext.h"
 
 namespace lantern {
 namespace {

@@ -6,7 +6,7 @@
 #include "kit/bytes.h"
 #include "kit/fat_builder.h"
 #include "lantern/file_system.h"
-#include "recover/sweep/ntfs_finder.h"
+#include "recover/sweep/finders/ntfs_finder.h"
 
 namespace lantern {
 namespace {

@@ -1,4 +1,4 @@
-#include "recover/sweep/fat_finder.h"
+#include "recover/sweep/finders/fat_finder.h"
 
 #include "filesystem/fat/slots.h"
 

@@ -8,8 +8,8 @@
 #include <vector>
 
 #include "lantern/format/registry.h"
-#include "recover/sweep/catalog_finder.h"
-#include "recover/sweep/kept.h"
+#include "recover/sweep/finders/catalog_finder.h"
+#include "recover/sweep/finders/kept.h"
 
 namespace lantern {
 

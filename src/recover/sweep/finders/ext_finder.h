@@ -8,8 +8,8 @@
 #include <memory>
 #include <vector>
 
-#include "recover/sweep/folder_heads.h"
-#include "recover/sweep/stretches.h"
+#include "recover/sweep/finders/folder_heads.h"
+#include "recover/sweep/finders/stretches.h"
 
 namespace lantern {
 

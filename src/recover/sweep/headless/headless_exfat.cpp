@@ -1,4 +1,4 @@
-#include "recover/sweep/headless_exfat.h"
+#include "recover/sweep/headless/headless_exfat.h"
 
 #include <fmt/format.h>
 

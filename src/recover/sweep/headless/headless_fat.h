@@ -10,8 +10,8 @@
 
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
-#include "recover/sweep/fat_finder.h"
-#include "recover/sweep/headless.h"
+#include "recover/sweep/finders/fat_finder.h"
+#include "recover/sweep/headless/headless.h"
 
 namespace lantern {
 

@@ -1,4 +1,4 @@
-#include "filesystem/ext/deleted_index.h"
+#include "filesystem/ext/deleted/deleted_index.h"
 
 #include <fmt/format.h>
 
@@ -10,9 +10,9 @@
 #include "base/checked.h"
 #include "base/content_kind.h"
 #include "filesystem/ext/attributes.h"
-#include "filesystem/ext/claims.h"
+#include "filesystem/ext/deleted/claims.h"
+#include "filesystem/ext/deleted/inode_history.h"
 #include "filesystem/ext/folder.h"
-#include "filesystem/ext/inode_history.h"
 #include "filesystem/ext/journal.h"
 
 namespace lantern::ext {

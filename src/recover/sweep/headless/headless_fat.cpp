@@ -1,4 +1,4 @@
-#include "recover/sweep/headless_fat.h"
+#include "recover/sweep/headless/headless_fat.h"
 
 #include <fmt/format.h>
 

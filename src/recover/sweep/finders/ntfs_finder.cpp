@@ -1,4 +1,4 @@
-#include "recover/sweep/ntfs_finder.h"
+#include "recover/sweep/finders/ntfs_finder.h"
 
 #include <algorithm>
 

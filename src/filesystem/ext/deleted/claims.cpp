@@ -1,4 +1,4 @@
-#include "filesystem/ext/claims.h"
+#include "filesystem/ext/deleted/claims.h"
 
 #include <algorithm>
 #include <set>

@@ -1,4 +1,4 @@
-#include "recover/sweep/folder_heads.h"
+#include "recover/sweep/finders/folder_heads.h"
 
 namespace lantern {
 

@@ -10,8 +10,8 @@
 
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
-#include "recover/sweep/folder_heads.h"
-#include "recover/sweep/headless.h"
+#include "recover/sweep/finders/folder_heads.h"
+#include "recover/sweep/headless/headless.h"
 
 namespace lantern {
 

@@ -1,4 +1,4 @@
-#include "recover/sweep/headless_ntfs.h"
+#include "recover/sweep/headless/headless_ntfs.h"
 
 #include <fmt/format.h>
 

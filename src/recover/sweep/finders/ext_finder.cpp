@@ -1,4 +1,4 @@
-#include "recover/sweep/ext_finder.h"
+#include "recover/sweep/finders/ext_finder.h"
 
 #include "filesystem/ext/inode.h"
 #include "filesystem/ext/journal.h"

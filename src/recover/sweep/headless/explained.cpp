@@ -1,4 +1,4 @@
-#include "recover/sweep/explained.h"
+#include "recover/sweep/headless/explained.h"
 
 #include <algorithm>
 #include <iterator>

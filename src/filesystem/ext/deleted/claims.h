@@ -5,7 +5,7 @@
 
 #include <vector>
 
-#include "filesystem/ext/deleted_index.h"
+#include "filesystem/ext/deleted/deleted_index.h"
 #include "filesystem/ext/journal.h"
 
 namespace lantern::ext {

@@ -5,8 +5,8 @@
 
 #include <string_view>
 
-#include "recover/sweep/catalog_finder.h"
-#include "recover/sweep/kept.h"
+#include "recover/sweep/finders/catalog_finder.h"
+#include "recover/sweep/finders/kept.h"
 
 namespace lantern {
 

@@ -11,8 +11,8 @@
 #include <optional>
 #include <vector>
 
-#include "recover/sweep/catalog_finder.h"
-#include "recover/sweep/kept.h"
+#include "recover/sweep/finders/catalog_finder.h"
+#include "recover/sweep/finders/kept.h"
 
 namespace lantern {
 

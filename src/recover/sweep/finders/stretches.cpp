@@ -1,4 +1,4 @@
-#include "recover/sweep/stretches.h"
+#include "recover/sweep/finders/stretches.h"
 
 #include <fmt/format.h>
 

@@ -1,4 +1,4 @@
-#include "recover/sweep/volume_finder.h"
+#include "recover/sweep/finders/volume_finder.h"
 
 namespace lantern {
 

@@ -1,4 +1,4 @@
-#include "recover/sweep/exfat_finder.h"
+#include "recover/sweep/finders/exfat_finder.h"
 
 #include "filesystem/exfat/entry_set.h"
 

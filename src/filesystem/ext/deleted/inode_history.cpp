@@ -1,4 +1,4 @@
-#include "filesystem/ext/inode_history.h"
+#include "filesystem/ext/deleted/inode_history.h"
 
 #include <algorithm>
 

@@ -8,7 +8,7 @@
 #include <memory>
 #include <vector>
 
-#include "recover/sweep/folder_heads.h"
+#include "recover/sweep/finders/folder_heads.h"
 
 namespace lantern {
 

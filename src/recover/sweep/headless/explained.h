@@ -11,11 +11,11 @@
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
 #include "lantern/file_system.h"
-#include "recover/sweep/exfat_finder.h"
-#include "recover/sweep/ext_finder.h"
-#include "recover/sweep/fat_finder.h"
-#include "recover/sweep/ntfs_finder.h"
-#include "recover/sweep/volume_finder.h"
+#include "recover/sweep/finders/exfat_finder.h"
+#include "recover/sweep/finders/ext_finder.h"
+#include "recover/sweep/finders/fat_finder.h"
+#include "recover/sweep/finders/ntfs_finder.h"
+#include "recover/sweep/finders/volume_finder.h"
 
 namespace lantern {
 

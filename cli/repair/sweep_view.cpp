@@ -1,0 +1,117 @@
+#include "cli/repair/sweep_view.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <ostream>
+#include <sstream>
+
+#include "cli/output.h"
+#include "cli/progress.h"
+
+namespace lantern::cli {
+namespace {
+
+constexpr std::size_t kColumns = 64;  // of the drawing
+
+std::string found_text(const SweepState& state) {
+  std::string text;
+  for (const SweepState::Count& each : state.found)
+    text += fmt::format("{}{} {}", text.empty() ? "" : ", ", each.count, each.kind);
+  return text.empty() ? "nothing yet" : text;
+}
+
+Meaning meaning_of(char cell) {
+  switch (cell) {
+    case 'x':
+      return Meaning::damaged;
+    case '+':
+      return Meaning::good;
+    case '#':
+      return Meaning::plain;
+    default:
+      return Meaning::quiet;
+  }
+}
+
+// A row of the drawing, a run of like cells at a time.
+std::string row_text(const Streams& streams, std::string_view row) {
+  std::string text;
+  for (std::size_t at = 0; at < row.size();) {
+    const std::size_t end = std::min(row.find_first_not_of(row[at], at), row.size());
+    text += coloured(streams, meaning_of(row[at]), row.substr(at, end - at));
+    at = end;
+  }
+  return text;
+}
+
+double share_of(const SweepState& state) {
+  const std::uint64_t done = state.swept_to - state.range.offset;
+  return state.range.length == 0
+             ? 1
+             : static_cast<double>(done) / static_cast<double>(state.range.length);
+}
+
+}  // namespace
+
+double SweepView::rate(const SweepState& state) const {
+  const double seconds = std::chrono::duration<double>(Steady::now() - start_).count();
+  return static_cast<double>(state.swept_bytes) / std::max(seconds, 0.001);
+}
+
+void SweepView::draw(const SweepState& state) {
+  const double speed = rate(state);
+  const std::uint64_t left = state.range.end() - state.swept_to;
+  std::vector<std::string> lines;
+  lines.push_back(
+      fmt::format("{:3} %  {} of {}  {}/s  {} left", static_cast<int>(share_of(state) * 100),
+                  human_size(state.swept_to - state.range.offset), human_size(state.range.length),
+                  human_size(static_cast<std::uint64_t>(speed)),
+                  speed > 0 ? duration_text(static_cast<double>(left) / speed) : "?"));
+  lines.push_back("found: " + found_text(state));
+  lines.push_back(fmt::format("unreadable: {}", state.unreadable_bytes == 0
+                                                    ? "nothing"
+                                                    : human_size(state.unreadable_bytes)));
+  for (std::size_t at = 0; at < state.map.size(); at += kColumns)
+    lines.push_back("  [" + row_text(streams_, std::string_view(state.map).substr(at, kColumns)) +
+                    "]");
+  lines.push_back("  . zeros  + data  # without a pattern  x unreadable");
+  std::ostringstream text;
+  if (lines_ > 0) text << fmt::format("\x1b[{}A", lines_);
+  for (const std::string& line : lines) text << "\r\x1b[K" << line << '\n';
+  lines_ = lines.size();
+  streams_.err << text.str() << std::flush;
+}
+
+void SweepView::clear() {
+  if (lines_ == 0) return;
+  // Up to where it began, and all from there on.
+  streams_.err << fmt::format("\x1b[{}A\r\x1b[J", lines_) << std::flush;
+  lines_ = 0;
+}
+
+void SweepView::print_json(const SweepState& state) {
+  const auto now = Steady::now();
+  if (now - printed_ < std::chrono::seconds(1)) return;
+  printed_ = now;
+  const double speed = rate(state);
+  std::string found;
+  for (const SweepState::Count& each : state.found)
+    found += fmt::format("{}\"{}\": {}", found.empty() ? "" : ", ", each.kind, each.count);
+  streams_.err << fmt::format(
+                      "{{\"swept_to_bytes\": {}, \"range_start_bytes\": {}, "
+                      "\"range_length_bytes\": {}, \"share\": {:.4f}, "
+                      "\"bytes_per_second\": {:.0f}, \"seconds_left\": {}, "
+                      "\"unreadable_bytes\": {}, \"found\": {{{}}}, \"map\": \"{}\"}}\n",
+                      state.swept_to, state.range.offset, state.range.length, share_of(state),
+                      speed,
+                      speed > 0
+                          ? fmt::format(
+                                "{:.0f}",
+                                static_cast<double>(state.range.end() - state.swept_to) / speed)
+                          : "null",
+                      state.unreadable_bytes, found, state.map)
+               << std::flush;
+}
+
+}  // namespace lantern::cli
