@@ -10,6 +10,7 @@
 #include "cli/commands.h"
 #include "cli/machines.h"
 #include "cli/output.h"
+#include "cli/progress.h"
 
 namespace lantern::cli {
 namespace {
@@ -242,6 +243,23 @@ void print_sets(std::ostream& out, const SurveyReport& report) {
   }
 }
 
+void print_sweeps(const Job& job, const SurveyReport& report) {
+  for (const SurveySweep& sweep : report.sweeps) {
+    const std::string took =
+        sweep.seconds ? fmt::format(", about {}", duration_text(*sweep.seconds + 1)) : "";
+    job.streams.out << fitted(job.streams,
+                              fmt::format("Sweep{}: reads {}{}; {}: {}",
+                                          report.sweeps.size() > 1
+                                              ? " of " + for_terminal(sweep.address)
+                                              : std::string(),
+                                          human_size(sweep.bytes), took,
+                                          sweep.worth ? "worth it" : "not needed now",
+                                          for_terminal(sweep.why)),
+                              2)
+                    << '\n';
+  }
+}
+
 int survey_sources(Job& job, const Options& options) {
   std::vector<Address> addresses;
   if (!options.common.source.empty() && options.sources.empty())
@@ -285,6 +303,7 @@ int survey_sources(Job& job, const Options& options) {
              "header.\n";
   print_starts(job, report, !options.no_count);
   print_health(job, report);
+  print_sweeps(job, report);
   if (!report.next.empty()) out << "\nNext:\n";
   for (const Action& action : report.next)
     out << "  " << for_terminal(next_command(report, action, options.common)) << '\n';

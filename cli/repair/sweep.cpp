@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <filesystem>
@@ -27,6 +28,10 @@ struct Options {
   std::string catalog;
   std::string range;
   std::string progress;
+  std::string kinds;
+  std::string within;
+  bool free_space_only = false;
+  std::string since;
 };
 
 void put_volumes(JsonWriter& json, const char* key, const std::vector<FoundVolume>& volumes,
@@ -166,6 +171,30 @@ Range range_of(const std::string& text) {
   return {from.value_or(0), *to - from.value_or(0)};
 }
 
+std::vector<std::string> kinds_of(const std::string& text) {
+  std::vector<std::string> kinds;
+  const std::vector<std::string_view> known = sweep_kinds();
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find(',', at), text.size());
+    kinds.push_back(text.substr(at, end - at));
+    if (std::find(known.begin(), known.end(), kinds.back()) == known.end())
+      throw Error(ErrorCode::usage, {}, std::nullopt,
+                  fmt::format("\"{}\" is no kind that a sweep looks for", kinds.back()),
+                  fmt::format("it knows {}", fmt::join(known, ", ")));
+    at = end + 1;
+  }
+  return kinds;
+}
+
+// Of a volume of the disk, by its number or another step.
+Range within(const Session& session, const Address& address, const std::string& step) {
+  const Target target = session.open(Address::parse(address.print() + "::" + step));
+  if (!target.volume)
+    throw Error(ErrorCode::usage, address.print(), std::nullopt,
+                fmt::format("\"{}\" is no volume", step), "write --within 2, or a label=NAME");
+  return target.volume->row.range;
+}
+
 void refuse_unsafe(const Job& job, const Options& options, const Target& target,
                    const std::string& catalog) {
   const std::string folder = std::filesystem::absolute(catalog).parent_path().string();
@@ -277,6 +306,15 @@ int sweep_source(Job& job, const Options& options) {
   SweepOptions how;
   how.catalog = options.catalog.empty() ? catalog_of(address) : options.catalog;
   how.range = range_of(options.range);
+  if (!options.within.empty()) {
+    if (!options.range.empty())
+      throw Error(ErrorCode::usage, {}, std::nullopt, "--within and --range both say what is swept",
+                  "give one of them");
+    how.range = within(session, address, options.within);
+  }
+  how.kinds = kinds_of(options.kinds);
+  how.free_space_only = options.free_space_only;
+  how.since = options.since;
   refuse_unsafe(job, options, target, how.catalog);
   SweepView view(job.streams);
   if (options.progress == "json")
@@ -308,6 +346,12 @@ Run add_sweep(OptionParser& parser, Job& job) {
       "the catalog; without it NAME.catalog in this folder. One that is there is gone on "
       "with");
   command.option("--range", options->range, "only these bytes of the disk: FROM..TO");
+  command.option("--within", options->within, "only this volume of the disk: 2, or label=NAME");
+  command.flag("--free-space-only", options->free_space_only,
+               "past what the volumes that can be read have in use");
+  command.option("--kinds", options->kinds, "look for these only: volumes,ntfs,fat,exfat,ext");
+  command.option("--since", options->since,
+                 "an earlier catalog of this disk: what was read for it is not read again");
   command.option("--progress", options->progress,
                  "json: how far it is, one line of JSON a second on standard error");
   command.flag("--volumes", options->volumes,

@@ -61,6 +61,15 @@ struct SurveyStart {
   StartChain chain;
 };
 
+// What a sweep of a disk would take, and whether it is worth that now.
+struct SurveySweep {
+  std::string address;            // of the disk
+  std::uint64_t bytes = 0;        // that are stored: all that would be read
+  std::optional<double> seconds;  // at the speed that a few MiB were read with; empty: not tried
+  bool worth = false;
+  std::string why;  // in words
+};
+
 struct SurveySource {
   std::string address;
   std::uint64_t size_bytes = 0;
@@ -79,6 +88,7 @@ struct SurveyReport {
   std::vector<SurveySpace> spaces;
   std::vector<SurveySet> sets;
   std::vector<SurveyStart> starts;
+  std::vector<SurveySweep> sweeps;  // with SurveyOptions::count
   std::string chosen;               // address of the volume with likely_user_files, or empty
   std::string why;                  // of that, or why none is
   std::vector<std::string> may_be;  // without `chosen`: those that may hold the user's files

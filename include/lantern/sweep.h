@@ -8,6 +8,7 @@
 
 #include <functional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lantern/byte_source.h"
@@ -88,6 +89,13 @@ constexpr std::size_t kMapCells = 256;
 struct SweepOptions {
   std::string catalog;  // the file; it is made, or gone on with
   Range range;          // of the disk, bytes; nothing: all of it
+  // Only these of sweep_kinds(); nothing: all of them.
+  std::vector<std::string> kinds = {};
+  // Past what the volumes that can be read have in use.
+  bool free_space_only = false;
+  // An earlier catalog of this disk, or of what was copied of it then: what it found is taken over,
+  // and what was read for it is not read again.
+  std::string since = {};
   // Called from time to time, on the thread that sweeps.
   std::function<void(const SweepState&)> on_state = {};
 };
@@ -120,6 +128,9 @@ struct SweepSummary {
   };
   std::vector<Structure> structures;
 };
+
+// What a sweep looks for, by kind: "volumes", "ntfs" and so on.
+std::vector<std::string_view> sweep_kinds();
 
 // Whether a file of this computer is a catalog.
 bool is_catalog(const std::string& path);

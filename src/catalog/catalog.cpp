@@ -215,6 +215,19 @@ void Catalog::add_volume(CatalogVolume& volume) {
   add.run();
 }
 
+void Catalog::take_over(const std::string& earlier) {
+  database_.prepare("ATTACH DATABASE ? AS earlier").bind(1, earlier).run();
+  begin();
+  for (const char* const table :
+       {"hit", "record_run", "index_block", "folder_head", "folder_entry", "journal", "inode_run"})
+    database_.run(fmt::format("INSERT OR IGNORE INTO main.{0} SELECT * FROM earlier.{0}", table));
+  database_.run(
+      "INSERT OR IGNORE INTO main.block SELECT * FROM earlier.block WHERE kind <> 'unreadable'");
+  set_fact("since", earlier);
+  commit();
+  database_.run("DETACH DATABASE earlier");
+}
+
 void Catalog::add_structure(const CatalogStructure& structure) {
   Statement add = database_.prepare("INSERT OR IGNORE INTO structure VALUES(?, ?, ?, ?, ?, ?, ?)");
   add.bind(1, structure.range.offset).bind(2, structure.range.length).bind(3, structure.kind);

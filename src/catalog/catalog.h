@@ -79,6 +79,8 @@ class Catalog {
 
   std::vector<CatalogVolume> volumes() const;
   void add_volume(CatalogVolume& volume);  // sets its key
+  // What another catalog has of what a pass found, and of the blocks that could be read.
+  void take_over(const std::string& earlier);
   void add_structure(const CatalogStructure& structure);
   std::vector<CatalogStructure> structures() const;
   void clear_volumes();  // with their entries

@@ -258,6 +258,10 @@ class Judge {
           report_.next.push_back(*volume.next);
       }
     }
+    for (const SurveySweep& sweep : report_.sweeps)
+      if (const Action action{Do::sweep, {sweep.address}};
+          sweep.worth && to_repair_.empty() && !failing && !is_named(action))
+        report_.next.push_back(action);
     for (const SurveyVolume& volume : report_.volumes)
       if (volume.machine_configs + volume.disk_images > 0)
         report_.next.push_back(

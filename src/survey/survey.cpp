@@ -12,6 +12,7 @@
 #include "survey/judge.h"
 #include "survey/layers.h"
 #include "survey/spaces.h"
+#include "survey/sweep_worth.h"
 
 namespace lantern {
 namespace {
@@ -142,6 +143,9 @@ class Surveyor {
     }
     for (std::size_t i = 0; i < volumes.size(); ++i)
       add_volume(disk, volumes[i], i < listed, choice.index == i, choice.why);
+    if (options_.count)
+      report_.sweeps.push_back(survey_parts::weigh_sweep(
+          disk, std::span(report_.volumes).last(volumes.size()), context_));
     if (options_.count)
       for (StartChain& chain : read_start_chains(disk, unlisted, context_))
         report_.starts.push_back({disk.address.print(), std::move(chain)});

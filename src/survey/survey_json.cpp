@@ -102,6 +102,14 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
     json.end_array().end_object();
   }
   json.end_array();
+  json.key("sweeps").begin_array();
+  for (const SurveySweep& sweep : report.sweeps) {
+    json.begin_object().key("address").value(sweep.address).key("bytes").value(sweep.bytes);
+    json.key("seconds");
+    sweep.seconds ? json.value(static_cast<std::uint64_t>(*sweep.seconds + 1)) : json.null();
+    json.key("worth").value(sweep.worth).key("why").value(sweep.why).end_object();
+  }
+  json.end_array();
   json.key("chosen");
   report.chosen.empty() ? json.null() : json.value(report.chosen);
   json.key("why").value(report.why);

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <filesystem>
 
@@ -19,11 +20,12 @@
 #include "recover/sweep/headless/headless_fat.h"
 #include "recover/sweep/headless/headless_ntfs.h"
 #include "recover/sweep/volume_search.h"
+#include "recover/sweep/what_to_read.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::string_view kWhat = "volumes, ntfs, fat, exfat, ext";
+constexpr std::array<std::string_view, 5> kKinds = {"volumes", "ntfs", "fat", "exfat", "ext"};
 // What was written over a volume that lost its head since is not known: nothing of it is called
 // whole before its content says so.
 constexpr double kUnproven = 0.99;
@@ -37,7 +39,15 @@ struct Finders {
   ExfatFinder exfat;
   ExtFinder ext;
 
-  std::vector<CatalogFinder*> all() { return {&volumes, &ntfs, &fat, &exfat, &ext}; }
+  // Of these kinds; nothing: of all.
+  std::vector<CatalogFinder*> of(const std::vector<std::string>& kinds) {
+    const std::array<CatalogFinder*, kKinds.size()> all = {&volumes, &ntfs, &fat, &exfat, &ext};
+    std::vector<CatalogFinder*> chosen;
+    for (std::size_t i = 0; i < all.size(); ++i)
+      if (kinds.empty() || std::find(kinds.begin(), kinds.end(), kKinds[i]) != kinds.end())
+        chosen.push_back(all[i]);
+    return chosen;
+  }
 };
 
 // Tells how far it is and what was found so far, ten times a second.
@@ -83,38 +93,30 @@ class Job {
 
   SweepSummary run() {
     open_catalog();
-    Finders finders;
-    CatalogPass pass(*catalog_, finders.all());
+    if (!options_.since.empty() && catalog_->fact("since").empty()) take_over_earlier();
+    auto finders = std::make_unique<Finders>();
     const Range range = catalog_->facts().range;
     summary_.swept_to = catalog_->swept_to();
+    bool knows_all = false;
     if (catalog_->fact("state") == "sweeping") {
-      std::vector<Finder*> all;
-      for (CatalogFinder* const finder : finders.all()) all.push_back(finder);
-      all.push_back(&pass);
-      Context own = context_;
-      if (options_.on_state) {
-        SweepState state;
-        state.range = range;
-        state.swept_to = summary_.swept_to;
-        own.progress = std::make_shared<StateTeller>(options_, state, finders.all(), pass.map());
-      }
-      const Swept swept =
-          sweep(*disk_.bytes, {summary_.swept_to, range.end() - summary_.swept_to}, all, own);
-      pass.mark(swept.stopped_at);
-      summary_.swept_to = catalog_->swept_to();
-      summary_.read_bytes = swept.read_bytes;
-      if (swept.stopped_at < range.end()) return summary_;
-      pass.join_blocks();
-      catalog_->set_fact("state", "reading");
+      if (!sweep_on(*finders, range)) return summary_;
+      // What was taken over lies behind what was read, too: all is asked of the catalog again.
+      knows_all = options_.since.empty();
+      if (!knows_all) finders = std::make_unique<Finders>();
     }
-    for (const CatalogFinder* const finder : finders.all())
-      if (finder->capped()) {
-        context_.report(FindingCode::sweep_capped, Severity::warning, {},
-                        "more structures were met than are kept",
-                        "sweep a part of the disk by itself with --range");
-        break;
-      }
-    if (!catalog_->is_done()) list_all(finders);
+    if (!catalog_->is_done()) {
+      if (!knows_all)
+        for (CatalogFinder* const finder : finders->of(options_.kinds))
+          finder->load(catalog_->database(), range.end());
+      for (const CatalogFinder* const finder : finders->of(options_.kinds))
+        if (finder->capped()) {
+          context_.report(FindingCode::sweep_capped, Severity::warning, {},
+                          "more structures were met than are kept",
+                          "sweep a part of the disk by itself with --range");
+          break;
+        }
+      list_all(*finders);
+    }
     tell_volumes();
     tell_structures();
     summary_.done = true;
@@ -122,6 +124,59 @@ class Job {
   }
 
  private:
+  void take_over_earlier() {
+    const auto earlier = Catalog::open(options_.since, Database::How::read);
+    const IdentityMatch match = compare(earlier->facts().identity, catalog_->facts().identity);
+    if (match == IdentityMatch::other)
+      throw Error(ErrorCode::refused, options_.since, std::nullopt,
+                  fmt::format("is of another disk: it was made of {}", earlier->facts().disk),
+                  "leave out --since");
+    if (match == IdentityMatch::changed)
+      context_.at(options_.since)
+          .report(FindingCode::catalog_disk_changed, Severity::warning, {},
+                  "the disk has changed since this catalog was made",
+                  "what was found then is taken over as it was");
+    catalog_->take_over(options_.since);
+  }
+
+  // False: it was stopped.
+  bool sweep_on(Finders& finders, Range range) {
+    const std::vector<CatalogFinder*> chosen = finders.of(options_.kinds);
+    CatalogPass pass(*catalog_, chosen);
+    std::vector<Finder*> all(chosen.begin(), chosen.end());
+    all.push_back(&pass);
+    Context own = context_;
+    if (options_.on_state) {
+      SweepState state;
+      state.range = range;
+      state.swept_to = summary_.swept_to;
+      own.progress = std::make_shared<StateTeller>(options_, state, chosen, pass.map());
+    }
+    SourcePtr disk = disk_.bytes;
+    if (options_.free_space_only) disk = without(disk, in_use_of(disk_, context_));
+    if (!options_.since.empty()) disk = without(disk, read_for(options_.since));
+    const Swept swept =
+        sweep(*disk, {summary_.swept_to, range.end() - summary_.swept_to}, all, own);
+    pass.mark(swept.stopped_at);
+    summary_.swept_to = catalog_->swept_to();
+    summary_.read_bytes = swept.read_bytes;
+    if (swept.stopped_at < range.end()) return false;
+    pass.join_blocks();
+    catalog_->set_fact("state", "reading");
+    return true;
+  }
+
+  std::string what() const {
+    std::string text;
+    for (const std::string_view kind : kKinds)
+      if (options_.kinds.empty() ||
+          std::find(options_.kinds.begin(), options_.kinds.end(), kind) != options_.kinds.end())
+        text += fmt::format("{}{}", text.empty() ? "" : ", ", kind);
+    if (options_.free_space_only) text += "; free space only";
+    if (!options_.since.empty()) text += "; since " + options_.since;
+    return text;
+  }
+
   void open_catalog() {
     CatalogFacts facts;
     std::error_code error;
@@ -132,7 +187,7 @@ class Job {
     facts.identity = identify(*disk_.bytes);
     facts.range = options_.range.length == 0 ? Range{0, disk_.bytes->size()}
                                              : intersect(options_.range, {0, disk_.bytes->size()});
-    facts.what = kWhat;
+    facts.what = what();
     // One that was killed while it was made is empty, or taken back to that when it is opened.
     const bool unmade = !std::filesystem::exists(options_.catalog, error) ||
                         std::filesystem::file_size(options_.catalog, error) == 0 ||
@@ -443,6 +498,10 @@ class Job {
 };
 
 }  // namespace
+
+std::vector<std::string_view> sweep_kinds() {
+  return {kKinds.begin(), kKinds.end()};
+}
 
 bool is_catalog(const std::string& path) {
   return Catalog::is_catalog(path);
