@@ -166,7 +166,8 @@ class Surveyor {
       const bool lost_start =
           layer->start() == VolumeStart::zeros && nature.nature != survey_parts::Nature::zeros;
       volume.content = lost_start ? "zeros at its start, then data" : nature.words;
-      volume.may_hold_files = volume.may_hold_files || (lost_start && !layer->row.system);
+      volume.may_hold_files = nature.nature != survey_parts::Nature::text &&
+                              (volume.may_hold_files || (lost_start && !layer->row.system));
       survey_parts::report_unknown(disk, *layer, nature, context_);
     }
     if (options_.count) count(volume, context_);

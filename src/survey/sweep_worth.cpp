@@ -102,13 +102,16 @@ SurveySweep weigh_sweep(const DiskLayer& disk, std::span<const SurveyVolume> vol
                             volume.layer->address.print(), human_size(left));
     return sweep;
   }
-  sweep.worth = open < volumes.size() || volumes.empty();
-  if (volumes.empty() || open == 0)
+  const auto closed = std::count_if(volumes.begin(), volumes.end(), [](const SurveyVolume& volume) {
+    return !volume.layer->file_system() && volume.may_hold_files;
+  });
+  sweep.worth = closed > 0 || volumes.empty();
+  if (sweep.worth && open == 0)
     sweep.why = "no volume opens";
   else if (sweep.worth)
-    sweep.why = fmt::format("{} of {} volumes do not open", volumes.size() - open, volumes.size());
+    sweep.why = fmt::format("{} of {} volumes do not open", closed, volumes.size());
   else
-    sweep.why = "what is here opens; it would look for older lives of the disk and lost files";
+    sweep.why = open > 0 ? "what is here opens" : "no lost volume is to be expected here";
   return sweep;
 }
 
