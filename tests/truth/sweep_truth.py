@@ -216,6 +216,29 @@ def without_ext_heads(folder, files, truth):
     case("ext4 root gone, too", 0.9, *heads, *places, (table, 16 * 256))
 
 
+def rebuilt(folder, files, truth):
+    """A volume of one block group has no copy of its head: the journal has."""
+    image = f"{folder}/one-group.img"
+    with open(image, "wb") as f:
+        f.truncate(64 * MIB)
+    run("mkfs.ext4", "-q", "-F", "-b", "4096", "-E", "nodiscard", image)
+    mount = image + ".mount"
+    os.makedirs(mount)
+    run("mount", "-o", "loop", image, mount)
+    run("cp", "-r", *sorted(glob.glob(files + "/*")), mount)
+    run("umount", mount)
+    for name, end in (("superblock", 2048), ("superblock and descriptor", 8192)):
+        shutil.copy(image, f"{folder}/rebuilt.img")
+        wipe(f"{folder}/rebuilt.img", (0, end))
+        done = subprocess.run([LANTERN, "repair", f"{folder}/rebuilt.img", "--apply", "--journal", f"{folder}/{name}.undo"], env=ENV, capture_output=True, text=True)
+        checked = subprocess.run(["fsck.ext4", "-fn", f"{folder}/rebuilt.img"], env=ENV, capture_output=True, text=True)
+        check(name, checked.returncode == 0, f"fsck: {done.stderr} {checked.stdout}")
+        listed = subprocess.run([LANTERN, "list", f"{folder}/rebuilt.img", "--json"], env=ENV, capture_output=True, text=True)
+        count = sum(entry["kind"] == "file" for entry in json.loads(listed.stdout)["entries"])
+        check(name, count == len(truth), f"{count} files after the repair")
+        print(f"{name} of one group rebuilt: fsck {checked.returncode}, {count} files")
+
+
 def formatted_over(folder, files, truth):
     """Each of four over each. In the plain run each is the older one and the newer one once, and once over itself."""
     new = f"{folder}/new"
@@ -305,6 +328,7 @@ def main():
         without_fat_heads(folder, files, truth)
         without_exfat_heads(folder, files, truth)
         without_ext_heads(folder, files, truth)
+        rebuilt(folder, files, truth)
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)
         killed(folder)

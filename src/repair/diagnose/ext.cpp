@@ -19,6 +19,7 @@ namespace {
 using ext::Superblock;
 
 constexpr std::uint32_t kMaxGroups = 1u << 20;
+constexpr std::uint64_t kMaxLooked = 256u << 20;  // bytes of a volume that are all looked at
 constexpr std::uint16_t kNoInodes = 1;
 constexpr std::uint16_t kNoBitmap = 2;
 
@@ -29,7 +30,11 @@ class ExtDiagnosis : VolumeDiagnosis {
       : VolumeDiagnosis(disk, volume, diagnosis), context_(context) {}
 
   void run() {
-    const auto supers = ext::find_superblocks(bytes_);
+    auto supers = ext::find_superblocks(bytes_);
+    if (supers.empty()) {
+      look_for_journal();
+      if (in_journal_) supers.push_back(*in_journal_);
+    }
     if (supers.empty()) return;
     const Superblock& super = supers.front();
     if (super.group_count() > kMaxGroups) return;
@@ -42,6 +47,53 @@ class ExtDiagnosis : VolumeDiagnosis {
   }
 
  private:
+  // Of a volume without copies of its head the journal may have them: its youngest superblock, and
+  // the blocks of descriptors.
+  void look_for_journal() {
+    constexpr std::size_t kPiece = 1u << 20;
+    std::uint32_t youngest = 0;
+    looked_ = true;
+    if (bytes_.size() > kMaxLooked) return;
+    for (std::uint64_t at = 0; at < bytes_.size(); at += kPiece) {
+      context_.check_cancelled();
+      if (known_zero(bytes_, intersect({at, kPiece}, {0, bytes_.size()}))) continue;
+      const Bytes piece = read_bytes(bytes_, at, kPiece + ext::kSuperblockBytes);
+      for (std::size_t i = 0; i + kSector <= std::min(piece.size(), kPiece); i += kSector) {
+        const ByteView here = ByteView(piece).subspan(i);
+        if (const std::uint64_t length = ext::journal_span(here.first(kSector));
+            length > kSector && !history_)
+          history_ = ext::read_loose_history(volume_.bytes, {at + i, length}, context_);
+        if (le16(here, 0x38) != 0xEF53 || at + i == ext::kSuperblockPlace) continue;
+        const auto super = ext::parse_superblock(here, at + i);
+        const std::uint32_t written = le32(here, 0x30);
+        if (!super || !super->sum_is_right || le16(here, 0x5A) != 0 || written < youngest ||
+            super->volume_bytes() > bytes_.size() || !leads_to_root(*super))
+          continue;
+        youngest = written;
+        in_journal_ = super;
+      }
+    }
+  }
+
+  // Whether the descriptor of the first group, here or in the journal, leads to a root folder.
+  bool leads_to_root(const Superblock& super) const {
+    const auto place = ext::descriptor_place(super, 0, 0);
+    if (!place) return false;
+    std::vector<std::uint64_t> places = {*place};
+    if (history_)
+      if (const auto copy = history_->newest.find(*place / super.block_bytes);
+          copy != history_->newest.end())
+        places.push_back(copy->second + *place % super.block_bytes);
+    return std::any_of(places.begin(), places.end(), [&](std::uint64_t at) {
+      const Bytes descriptor = read_bytes(bytes_, at, super.descriptor_bytes);
+      if (descriptor.size() < super.descriptor_bytes) return false;
+      const std::uint64_t table = le32(descriptor, 8) * std::uint64_t{super.block_bytes};
+      const Bytes mode =
+          read_bytes(bytes_, table + std::uint64_t{ext::kRootInode - 1} * super.inode_bytes, 2);
+      return table != 0 && mode.size() == 2 && (le16(mode, 0) & 0xF000) == 0x4000;
+    });
+  }
+
   // Each group's descriptor as it should be; where its own is none, made from a copy.
   void descriptors() {
     const std::uint32_t groups = super_.group_count();
@@ -110,7 +162,7 @@ class ExtDiagnosis : VolumeDiagnosis {
     return there(wide(d, 0, 0x20)) && there(wide(d, 4, 0x24)) && there(wide(d, 8, 0x28));
   }
 
-  std::optional<Bytes> copy_of(std::uint32_t g) const {
+  std::optional<Bytes> copy_of(std::uint32_t g) {
     const std::uint32_t of_block = super_.block_bytes / super_.descriptor_bytes;
     const bool meta = super_.has(ext::kMetaGroups) && g / of_block >= super_.first_meta_group;
     const std::uint32_t most = meta ? 3 : super_.group_count();
@@ -121,6 +173,14 @@ class ExtDiagnosis : VolumeDiagnosis {
       const Bytes copy = read_bytes(bytes_, *place, super_.descriptor_bytes);
       if (copy.size() == super_.descriptor_bytes && good(g, copy)) return copy;
     }
+    const auto place = ext::descriptor_place(super_, g, 0);
+    if (!looked_) look_for_journal();
+    if (!history_ || !place) return std::nullopt;
+    const auto copy = history_->newest.find(*place / super_.block_bytes);
+    if (copy == history_->newest.end()) return std::nullopt;
+    const Bytes bytes =
+        read_bytes(bytes_, copy->second + *place % super_.block_bytes, super_.descriptor_bytes);
+    if (bytes.size() == super_.descriptor_bytes && good(g, bytes)) return bytes;
     return std::nullopt;
   }
 
@@ -251,7 +311,8 @@ class ExtDiagnosis : VolumeDiagnosis {
     store_le16(after, 0x3A, 1);
     const ext::Volume opened{volume_.bytes, make_cached(volume_.bytes, context_), super_,
                              bytes_.size(), context_};
-    if (ext::journal_waits(opened)) store_le32(after, 0x60, le32(after, 0x60) | ext::kRecover);
+    const std::uint32_t needed = le32(after, ext::kNeededAt) & ~std::uint32_t{ext::kRecover};
+    store_le32(after, ext::kNeededAt, ext::journal_waits(opened) ? needed | ext::kRecover : needed);
     // What cannot be counted, and its own still says where the rest of it is believable.
     if (le16(own, 0x38) == 0xEF53 &&
         std::equal(own.begin() + 0x68, own.begin() + 0x78, after.begin() + 0x68)) {
@@ -268,7 +329,9 @@ class ExtDiagnosis : VolumeDiagnosis {
     RepairStep step;
     step.code = "ext.superblock";
     step.certainty = Certainty::certain;
-    step.what = fmt::format("the superblock, from its copy at byte {} of the volume", copy->place);
+    step.what =
+        fmt::format("the superblock, from its copy at byte {} of the volume{}", copy->place,
+                    in_journal_ && copy->place == in_journal_->place ? ", in the journal" : "");
     step.evidence =
         "it is invalid, or its checksum is wrong; what is free is counted from the group "
         "descriptors";
@@ -278,6 +341,9 @@ class ExtDiagnosis : VolumeDiagnosis {
 
   const Context& context_;
   Superblock super_;
+  bool looked_ = false;  // for a journal
+  std::optional<Superblock> in_journal_;
+  std::optional<ext::LooseHistory> history_;
   std::uint64_t free_clusters_ = 0;
   std::uint64_t free_inodes_ = 0;
 };
