@@ -91,10 +91,10 @@ def swept(image, catalog):
     return json.loads(done.stdout)["volumes"]
 
 
-def judge(case, volume, truth, new, least):
+def judge(case, volume, truth, new, least, more=()):
     """Of a volume of the catalog: the right ones, by path; none may be called whole that is wrong."""
     out = tempfile.mkdtemp()
-    done = subprocess.run([LANTERN, "extract", volume["address"], out + "/x", "--deleted"], env=ENV, capture_output=True, text=True)
+    done = subprocess.run([LANTERN, "extract", volume["address"], out + "/x", "--deleted", *more], env=ENV, capture_output=True, text=True)
     check(case, done.returncode in (0, 1), f"extract: exit {done.returncode}: {done.stderr}")
     rows = json.load(open(out + "/x.manifest.json"))["files"]
     sums = set(truth.values())
@@ -274,6 +274,26 @@ def without_table(folder, files, truth):
         judge("both copies of the table gone", volume, truth, set(), len(truth))
 
 
+def failing(folder, files, truth):
+    """An ext4 disk without superblocks that has unreadable ranges within files: all other files are right, the ranges are named."""
+    image, r = f"{folder}/failing.img", random.Random(8)
+    shutil.copy(f"{folder}/ext4 no superblock left.img", image)
+    base = sqlite3.connect(f"{folder}/ext4 no superblock left.catalog")
+    extents = base.execute("SELECT place, disk_offset, length FROM extent").fetchall()
+    large = [at for _, at, length in extents if length > 4096]
+    lost = sorted({(at // 512 * 512, 512 * r.randrange(1, 40)) for at in r.sample(large, 12)})
+    hurt = {place for place, at, length in extents if any(at < start + size and start < at + length for start, size in lost)}
+    with open(f"{folder}/bench.json", "w") as f:
+        json.dump({"simulated_disks": [{"image": "failing.img", "model": "Skua 320", "serial": "SK-7", "unreadable": [list(each) for each in lost]}]}, f)
+    more = ("--simulate", f"{folder}/bench.json")
+    done = subprocess.run([LANTERN, "sweep", "disk:SK-7", "-o", f"{folder}/failing.catalog", "--json", *more], env=ENV, capture_output=True, text=True)
+    named = sum(length for row in json.loads(done.stdout)["findings"] if row["code"] == "source.unreadable" for _, length in row["places"])
+    check("failing", done.returncode == 1 and named >= sum(size for _, size in lost), f"exit {done.returncode}, {named} bytes named")
+    for volume in json.loads(done.stdout)["volumes"]:
+        judge("a failing disk", volume, truth, set(), len(truth) - len(hurt), more)
+    print(f"{len(lost)} unreadable ranges, {named} bytes named, {len(hurt)} files in them")
+
+
 def contents(catalog):
     base = sqlite3.connect(catalog)
     tables = [row[0] for row in base.execute("SELECT name FROM sqlite_master WHERE type='table' ORDER BY name")]
@@ -331,6 +351,7 @@ def main():
         rebuilt(folder, files, truth)
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)
+        failing(folder, files, truth)
         killed(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0

@@ -6,6 +6,7 @@
 #include <string_view>
 #include <utility>
 
+#include "base/range_set.h"
 #include "recover/file_copy.h"
 
 namespace lantern {
@@ -61,15 +62,22 @@ CatalogPass::CatalogPass(Catalog& catalog, std::vector<CatalogFinder*> finders)
 void BlockFinder::look(const SweptPiece& piece) {
   unreadable = piece.unreadable;
   end = piece.end();
+  RangeSet lost;
+  for (const Range& range : unreadable) lost.add(range);
+  lost.settle();
   std::size_t length = 0;
   for (std::size_t at = 0; at < piece.owned; at += length) {
     length =
         std::min(kBlock - static_cast<std::size_t>((piece.offset + at) % kBlock), piece.owned - at);
-    const ByteView block = piece.bytes.subspan(at, length);
-    blocks.push_back({{piece.offset + at, length},
-                      all_zero(block)       ? Kind::zero
-                      : looks_packed(block) ? Kind::packed
-                                            : Kind::data});
+    lost.parts({piece.offset + at, length}, [&](Range part, bool is_lost) {
+      if (is_lost) return;
+      const ByteView block =
+          piece.bytes.subspan(static_cast<std::size_t>(part.offset - piece.offset),
+                              static_cast<std::size_t>(part.length));
+      blocks.push_back({part, all_zero(block)       ? Kind::zero
+                              : looks_packed(block) ? Kind::packed
+                                                    : Kind::data});
+    });
   }
 }
 

@@ -115,6 +115,7 @@ class Job {
                           "sweep a part of the disk by itself with --range");
           break;
         }
+      report_unreadable();
       list_all(*finders);
     }
     tell_volumes();
@@ -164,6 +165,19 @@ class Job {
     pass.join_blocks();
     catalog_->set_fact("state", "reading");
     return true;
+  }
+
+  void report_unreadable() const {
+    constexpr std::uint64_t kMaxReported = 1000;
+    Statement rows = catalog_->database().prepare(
+        "SELECT offset, length FROM block WHERE kind = 'unreadable' ORDER BY offset LIMIT ?");
+    rows.bind(1, kMaxReported);
+    const Context own = context_.at(disk_.address.print());
+    while (rows.step())
+      own.report(FindingCode::source_unreadable, Severity::damage, {rows.number(0), rows.number(1)},
+                 fmt::format("{} could not be read", human_size(rows.number(1))),
+                 "what lies there was not looked at; a sweep --since this catalog reads it "
+                 "once more");
   }
 
   std::string what() const {

@@ -39,16 +39,15 @@ RangeSet in_use_of(const DiskLayer& disk, const Context& context) {
 }
 
 RangeSet read_for(const std::string& catalog) {
+  constexpr std::uint64_t kMaxOffset = std::uint64_t{1} << 62;
   RangeSet read;
   const auto earlier = Catalog::open(catalog, Database::How::read);
   Statement rows =
       earlier->database().prepare("SELECT offset, length FROM block WHERE kind <> 'unreadable'");
-  constexpr std::uint64_t kMaxOffset = std::uint64_t{1} << 62;
   while (rows.step())
     if (const Range range{rows.number(0), rows.number(1)};
         range.offset <= kMaxOffset && range.length <= kMaxOffset)
       read.add(range);
-  // A row of an edited catalog may cover what another says is unreadable: that is read again.
   read.settle();
   return read;
 }
