@@ -148,6 +148,14 @@ std::shared_ptr<Catalog> Catalog::open(const std::string& path, Database::How ho
   return catalog;
 }
 
+void Catalog::rollback() noexcept {
+  // Where the disk is full that was done already: what went wrong first is what is told.
+  try {
+    database_.run("ROLLBACK");
+  } catch (const Error&) {
+  }
+}
+
 std::string Catalog::fact(std::string_view key) const {
   Statement find = database_.prepare("SELECT value FROM fact WHERE key = ?");
   find.bind(1, key);

@@ -76,6 +76,7 @@ class Catalog {
   // What is written between the two is there whole or not at all.
   void begin() { database_.run("BEGIN IMMEDIATE"); }
   void commit() { database_.run("COMMIT"); }
+  void rollback() noexcept;
 
   std::vector<CatalogVolume> volumes() const;
   void add_volume(CatalogVolume& volume);  // sets its key

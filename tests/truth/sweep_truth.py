@@ -294,6 +294,21 @@ def failing(folder, files, truth):
     print(f"{len(lost)} unreadable ranges, {named} bytes named, {len(hurt)} files in them")
 
 
+def full(folder):
+    """The catalog's own disk is full: one line says so, and with more room the same command goes on."""
+    place = f"{folder}/full"
+    os.makedirs(place)
+    run("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs", place)
+    sweep = [LANTERN, "sweep", f"{folder}/ext4-ext4.img", "-o", f"{place}/a.catalog"]
+    done = subprocess.run(sweep, env=ENV, capture_output=True, text=True)
+    check("full", done.returncode not in (0, 1) and "make room" in done.stderr and done.stderr.count("\n") == 1, f"exit {done.returncode}: {done.stderr}")
+    print(done.stderr.strip())
+    run("mount", "-o", "remount,size=30m", place)
+    done = subprocess.run(sweep + ["--json"], env=ENV, capture_output=True, text=True)
+    check("full", done.returncode in (0, 1) and len(json.loads(done.stdout)["volumes"]) == 2, f"then: exit {done.returncode}: {done.stderr}")
+    run("umount", place)
+
+
 def contents(catalog):
     base = sqlite3.connect(catalog)
     tables = [row[0] for row in base.execute("SELECT name FROM sqlite_master WHERE type='table' ORDER BY name")]
@@ -352,6 +367,7 @@ def main():
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)
         failing(folder, files, truth)
+        full(folder)
         killed(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0

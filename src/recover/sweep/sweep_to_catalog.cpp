@@ -247,7 +247,7 @@ class Job {
       catalog_->set_fact("state", "done");
       catalog_->commit();
     } catch (...) {
-      catalog_->database().run("ROLLBACK");
+      catalog_->rollback();
       throw;
     }
   }
