@@ -29,7 +29,8 @@ constexpr std::array<std::string_view, 5> kKinds = {"volumes", "ntfs", "fat", "e
 // What was written over a volume that lost its head since is not known: nothing of it is called
 // whole before its content says so.
 constexpr double kUnproven = 0.99;
-constexpr std::size_t kMaxEvidence = 2000;  // bytes
+constexpr std::size_t kMaxFolders = 10'000;  // of a volume in which no file was met yet
+constexpr std::size_t kMaxEvidence = 2000;   // bytes
 
 // All that a sweep looks for.
 struct Finders {
@@ -284,9 +285,11 @@ class Job {
       bool any = false;
       WalkOptions all;
       all.deleted = true;
-      files->walk(all, [&](const Entry&) {
-        any = true;
-        return WalkStep::stop;
+      // By chance folders can seem to be there, hardly with files in them.
+      std::size_t folders = 0;
+      files->walk(all, [&](const Entry& entry) {
+        any = entry.kind != EntryKind::folder;
+        return any || ++folders == kMaxFolders ? WalkStep::stop : WalkStep::go_on;
       });
       return any;
     };

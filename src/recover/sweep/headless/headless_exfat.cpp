@@ -15,10 +15,11 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kMinCluster = 512, kMaxCluster = 32u << 20;
-constexpr std::size_t kMaxAsked = 1500;      // entries, and heads, of which each is held together
-constexpr std::size_t kMaxVotes = 4u << 20;  // candidates
-constexpr std::size_t kMaxCandidates = 64;   // that are counted out
-constexpr std::size_t kEnough = 3;           // that agree
+constexpr std::size_t kMaxAsked = 300;  // entries, and heads, of which each is held together
+constexpr std::size_t kMaxNeighbours = 10'000;  // heads
+constexpr std::size_t kMaxVotes = 1u << 20;     // candidates
+constexpr std::size_t kMaxCandidates = 64;      // that are counted out
+constexpr std::size_t kEnough = 3;              // that agree
 constexpr std::size_t kMaxVolumes = 16;
 constexpr std::uint64_t kMaxTable = 256u << 20;  // bytes before the data that are looked at
 constexpr std::uint64_t kMaxFolder = 4u << 20;  // bytes of a folder that are followed by their look
@@ -71,25 +72,60 @@ class Search {
     return exfat::read_volume_slots(make_memory_source(sector), false);
   }
 
+  using Vote = std::function<void(std::uint64_t at, std::uint64_t number)>;
+
+  // Some folders against some entries.
+  void vote_by_some(const Vote& vote) const {
+    const std::size_t of_heads = std::max<std::size_t>(1, heads_.size() / kMaxAsked);
+    const std::size_t of_entries = std::max<std::size_t>(1, entries_.size() / kMaxAsked);
+    for (std::size_t h = 0; h < heads_.size(); h += of_heads) {
+      context_.check_cancelled();
+      if (heads_[h].number != ExfatFinder::kFolder) continue;
+      for (std::size_t e = 0; e < entries_.size(); e += of_entries)
+        vote(heads_[h].offset, entries_[e].cluster);
+    }
+  }
+
+  // Two folders that follow each other on the disk, against two clusters as far apart that follow
+  // each other by number: where there are too many to try each with each.
+  void vote_by_neighbours(const Vote& vote) const {
+    constexpr std::size_t kMaxAlike = 8;
+    std::vector<std::uint32_t> clusters;
+    for (const FolderEntry& entry : entries_) clusters.push_back(entry.cluster);
+    std::sort(clusters.begin(), clusters.end());
+    clusters.erase(std::unique(clusters.begin(), clusters.end()), clusters.end());
+    std::map<std::uint64_t, std::vector<std::uint32_t>> by_step;
+    for (std::size_t i = 0; i + 1 < clusters.size(); ++i)
+      if (auto& alike = by_step[clusters[i + 1] - clusters[i]]; alike.size() < kMaxAlike)
+        alike.push_back(clusters[i]);
+    const FolderHead* before = nullptr;
+    std::size_t asked = 0;
+    for (const FolderHead& head : heads_) {
+      context_.check_cancelled();
+      if (head.number != ExfatFinder::kFolder) continue;
+      if (++asked > kMaxNeighbours) return;
+      for (std::uint64_t cluster = kMinCluster; before != nullptr && cluster <= kMaxCluster;
+           cluster *= 2) {
+        const std::uint64_t apart = head.offset - before->offset;
+        const auto alike = apart % cluster == 0 ? by_step.find(apart / cluster) : by_step.end();
+        if (alike == by_step.end()) continue;
+        for (const std::uint32_t number : alike->second) vote(before->offset, number);
+      }
+      before = &head;
+    }
+  }
+
   std::optional<Shape> most_agreed() const {
     std::map<Shape, std::size_t> votes;
-    const auto vote = [&](std::uint64_t at, std::uint64_t number) {
+    const Vote vote = [&](std::uint64_t at, std::uint64_t number) {
       for (std::uint64_t cluster = kMinCluster; cluster <= kMaxCluster; cluster *= 2) {
         if ((number - 2) > at / cluster) break;
         const Shape shape{cluster, at - (number - 2) * cluster};
         if (votes.size() < kMaxVotes || votes.contains(shape)) ++votes[shape];
       }
     };
-    // Of folders that follow each other on the disk: those of one volume are together.
-    const std::size_t of_heads = std::min(heads_.size(), kMaxAsked);
-    const std::size_t of_entries = std::max<std::size_t>(1, entries_.size() / kMaxAsked);
-    for (std::size_t h = 0; h < of_heads; ++h) {
-      context_.check_cancelled();
-      const FolderHead& head = heads_[heads_.size() / of_heads * h];
-      if (head.number != ExfatFinder::kFolder) continue;
-      for (std::size_t e = 0; e < entries_.size(); e += of_entries)
-        vote(head.offset, entries_[e].cluster);
-    }
+    vote_by_some(vote);
+    vote_by_neighbours(vote);
     for (const FolderHead& root : heads_)
       if (root.number == ExfatFinder::kRoot) {
         const std::uint32_t capitals = slots_of(root).capitals_cluster;
