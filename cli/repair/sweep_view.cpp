@@ -68,7 +68,9 @@ void SweepView::draw(const SweepState& state) {
                   human_size(state.swept_to - state.range.offset), human_size(state.range.length),
                   human_size(static_cast<std::uint64_t>(speed)),
                   speed > 0 ? duration_text(static_cast<double>(left) / speed) : "?"));
-  lines.push_back("found: " + found_text(state));
+  // A line that is broken by the terminal would leave half of itself behind.
+  const std::size_t width = streams_.width > 0 ? streams_.width : 100;
+  lines.push_back(("found: " + found_text(state)).substr(0, width - 1));
   lines.push_back(fmt::format("unreadable: {}", state.unreadable_bytes == 0
                                                     ? "nothing"
                                                     : human_size(state.unreadable_bytes)));
@@ -92,7 +94,7 @@ void SweepView::clear() {
 
 void SweepView::print_json(const SweepState& state) {
   const auto now = Steady::now();
-  if (now - printed_ < std::chrono::seconds(1)) return;
+  if (now - printed_ < std::chrono::seconds(1) && state.swept_to < state.range.end()) return;
   printed_ = now;
   const double speed = rate(state);
   std::string found;

@@ -56,6 +56,7 @@ Registry::Registry(std::vector<Format> formats) : formats_(std::move(formats)) {
       std::uint16_t first = 0;
       std::memcpy(&first, mark.bytes.data(), sizeof first);
       lookup->first_two.set(first);
+      lookup->first.set(static_cast<unsigned char>(mark.bytes.front()));
     }
 }
 
@@ -67,6 +68,7 @@ const Format* Registry::find(std::string_view name) const {
 
 bool Registry::may_mark(const std::byte* sector) const {
   return std::any_of(lookups_.begin(), lookups_.end(), [&](const Lookup& lookup) {
+    if (!lookup.first[std::to_integer<std::size_t>(sector[lookup.at])]) return false;
     std::uint16_t first = 0;
     std::memcpy(&first, sector + lookup.at, sizeof first);
     return lookup.first_two.test(first);

@@ -294,6 +294,31 @@ def failing(folder, files, truth):
     print(f"{len(lost)} unreadable ranges, {named} bytes named, {len(hurt)} files in them")
 
 
+def structures(folder):
+    """What is no volume that is read: an encrypted one, a disk image that no file begins with; a command that opens the image."""
+    if not shutil.which("cryptsetup", path=ENV["PATH"]):
+        return print("not made: cryptsetup is not here")
+    image = f"{folder}/structures.img"
+    with open(f"{folder}/locked.img", "wb") as f:
+        f.truncate(32 * MIB)
+    run("cryptsetup", "-q", "luksFormat", "--type", "luks2", "--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000", f"{folder}/locked.img", input=b"gannet")
+    run(LANTERN, "demo", f"{folder}/demo")
+    with open(image, "wb") as f:
+        for at, name in ((8, "locked.img"), (48, "demo/station.vdi")):
+            f.seek(at * MIB)
+            with open(f"{folder}/{name}", "rb") as part:
+                f.write(part.read())
+        f.truncate(160 * MIB)
+    done = subprocess.run([LANTERN, "sweep", image, "-o", f"{folder}/structures.catalog", "--json"], env=ENV, capture_output=True, text=True)
+    found = {(row["kind"], row["format"], row["start_bytes"]): row for row in json.loads(done.stdout)["structures"]}
+    check("structures", ("volume", "luks2", 8 * MIB) in found, f"{sorted(found)}")
+    vdi = found.get(("disk image", "vdi", 48 * MIB))
+    check("structures", vdi is not None, f"{sorted(found)}")
+    listed = subprocess.run([LANTERN, "list", vdi["address"] + "::2"], env=ENV, capture_output=True, text=True) if vdi else None
+    check("structures", listed is not None and listed.returncode in (0, 1) and "13 files" in listed.stdout + listed.stderr, f"{listed}")
+    print(f"structures: {[key[:2] for key in sorted(found)]}")
+
+
 def full(folder):
     """The catalog's own disk is full: one line says so, and with more room the same command goes on."""
     place = f"{folder}/full"
@@ -367,6 +392,7 @@ def main():
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)
         failing(folder, files, truth)
+        structures(folder)
         full(folder)
         killed(folder)
     print(f"{len(bad)} bad")

@@ -105,6 +105,9 @@ class Registry {
  private:
   struct Lookup {
     std::size_t at = 0;
+    // Of most sectors the second byte need not be asked about: all of these are in the nearest
+    // cache.
+    std::bitset<256> first;
     std::bitset<65536> first_two;
   };
   std::vector<Format> formats_;

@@ -60,10 +60,10 @@ CatalogPass::CatalogPass(Catalog& catalog, std::vector<CatalogFinder*> finders)
 }
 
 void BlockFinder::look(const SweptPiece& piece) {
-  unreadable = piece.unreadable;
+  unreadable.insert(unreadable.end(), piece.unreadable.begin(), piece.unreadable.end());
   end = piece.end();
   RangeSet lost;
-  for (const Range& range : unreadable) lost.add(range);
+  for (const Range& range : piece.unreadable) lost.add(range);
   lost.settle();
   std::size_t length = 0;
   for (std::size_t at = 0; at < piece.owned; at += length) {

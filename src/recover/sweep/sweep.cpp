@@ -13,7 +13,8 @@ namespace {
 
 // The most that stays in the second-level cache while it is looked at.
 constexpr std::size_t kPiece = 256u << 10;
-constexpr std::uint64_t kMaxAhead = 64;  // pieces that were looked at and not joined
+constexpr std::size_t kAtOnce = 8;       // pieces that one thread takes
+constexpr std::uint64_t kMaxAhead = 16;  // times that, which were looked at and not joined
 
 // The stretches of a range that are stored, cut at borders that are the same wherever it begins.
 class Pieces {
@@ -98,7 +99,7 @@ class Pass {
 
  private:
   struct Looked {
-    Range owned;
+    std::uint64_t bytes = 0, end = 0;  // of the disk
     std::vector<std::unique_ptr<Finder>> finders;
   };
 
@@ -111,8 +112,8 @@ class Pass {
     Bytes buffer(kPiece + kLookAhead);
     try {
       while (const auto numbered = take()) {
-        const auto& [number, piece] = *numbered;
-        put(number, look(piece, buffer));
+        const auto& [number, pieces] = *numbered;
+        put(number, look(pieces, buffer));
       }
     } catch (...) {
       const std::lock_guard lock(mutex_);
@@ -126,25 +127,32 @@ class Pass {
     changed_.notify_all();
   }
 
-  std::optional<std::pair<std::uint64_t, Pieces::Piece>> take() {
+  std::optional<std::pair<std::uint64_t, std::vector<Pieces::Piece>>> take() {
     std::unique_lock lock(mutex_);
     changed_.wait(lock, [&] { return stopped_ || given_ < joined_ + kMaxAhead; });
     if (stopped_ || is_cancelled()) return std::nullopt;
-    const auto piece = pieces_.next();
-    if (!piece) return std::nullopt;
-    return std::pair(given_++, *piece);
+    std::vector<Pieces::Piece> taken;
+    while (taken.size() < kAtOnce) {
+      const auto piece = pieces_.next();
+      if (!piece) break;
+      taken.push_back(*piece);
+    }
+    if (taken.empty()) return std::nullopt;
+    return std::pair(given_++, std::move(taken));
   }
 
-  Looked look(const Pieces::Piece& piece, Bytes& buffer) const {
-    const std::size_t length = static_cast<std::size_t>(piece.owned.length) + piece.behind;
-    const ReadResult got = disk_.read(piece.owned.offset, std::span(buffer).first(length));
-    const SweptPiece shown{piece.owned.offset, ByteView(buffer).first(got.length),
-                           std::min(got.length, static_cast<std::size_t>(piece.owned.length)),
-                           got.unreadable};
-    Looked looked{piece.owned, {}};
-    for (const Finder* const finder : finders_) {
-      looked.finders.push_back(finder->fresh());
-      looked.finders.back()->look(shown);
+  Looked look(const std::vector<Pieces::Piece>& pieces, Bytes& buffer) const {
+    Looked looked;
+    for (const Finder* const finder : finders_) looked.finders.push_back(finder->fresh());
+    for (const Pieces::Piece& piece : pieces) {
+      const std::size_t length = static_cast<std::size_t>(piece.owned.length) + piece.behind;
+      const ReadResult got = disk_.read(piece.owned.offset, std::span(buffer).first(length));
+      const SweptPiece shown{piece.owned.offset, ByteView(buffer).first(got.length),
+                             std::min(got.length, static_cast<std::size_t>(piece.owned.length)),
+                             got.unreadable};
+      for (const auto& finder : looked.finders) finder->look(shown);
+      looked.bytes += piece.owned.length;
+      looked.end = piece.owned.end();
     }
     return looked;
   }
@@ -174,8 +182,8 @@ class Pass {
       lock.unlock();
       changed_.notify_all();
       for (std::size_t i = 0; i < finders_.size(); ++i) finders_[i]->join(*looked.finders[i]);
-      swept.read_bytes += looked.owned.length;
-      swept.stopped_at = std::min(looked.owned.end(), range_.end());
+      swept.read_bytes += looked.bytes;
+      swept.stopped_at = std::min(looked.end, range_.end());
       if (context_.progress) context_.progress->update(swept.stopped_at, range_.end(), {});
     }
     if (!is_cancelled()) swept.stopped_at = range_.end();
@@ -190,7 +198,7 @@ class Pass {
   std::mutex mutex_;  // of what follows
   std::condition_variable changed_;
   Pieces pieces_;
-  std::uint64_t given_ = 0, joined_ = 0;  // pieces
+  std::uint64_t given_ = 0, joined_ = 0;  // times that pieces were taken
   std::map<std::uint64_t, Looked> looked_;
   unsigned ended_ = 0;  // threads
   bool stopped_ = false;

@@ -37,8 +37,9 @@ class Finder {
   virtual ~Finder() = default;
   // One of its kind that has seen nothing.
   virtual std::unique_ptr<Finder> fresh() const = 0;
+  // Pieces come in order.
   virtual void look(const SweptPiece& piece) = 0;
-  // Takes what a fresh one saw in the piece behind all that this one knows.
+  // Takes what a fresh one saw in the pieces behind all that this one knows.
   virtual void join(Finder& later) = 0;
 };
 

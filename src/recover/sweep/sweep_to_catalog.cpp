@@ -64,7 +64,7 @@ class StateTeller final : public Progress {
 
   void update(std::uint64_t done, std::uint64_t /*total*/, std::string_view /*what*/) override {
     const auto now = std::chrono::steady_clock::now();
-    if (now - told_ < std::chrono::milliseconds(100)) return;
+    if (now - told_ < std::chrono::milliseconds(100) && done < state_.range.end()) return;
     told_ = now;
     state_.swept_to = done;
     state_.swept_bytes = done - from_;
@@ -429,15 +429,32 @@ class Job {
     for (const SectorHit& hit : hits) {
       if (hit.format->kind != FormatKind::container || hit.offset == 0) continue;
       context_.check_cancelled();
-      const auto image = hit.format->probe(*disk_.bytes, hit.offset);
-      if (!image || !image->verified || image->range.offset != hit.offset) continue;
       const bool known = of_file.bind(1, hit.offset).bind(2, hit.offset).step();
       of_file.reset();
-      if (known) continue;
+      const std::uint64_t size = known ? 0 : size_of_image(*hit.format, hit.offset);
+      if (size == 0) continue;
       const Address inside =
           address_at(hit.offset).with({Step::Kind::as, 0, std::string(hit.format->name), {}});
-      catalog_->add_structure({"disk image", std::string(hit.format->name), image->label,
-                               image->range, inside.print(), image->title});
+      catalog_->add_structure({"disk image",
+                               std::string(hit.format->name),
+                               {},
+                               {hit.offset, 0},
+                               inside.print(),
+                               fmt::format("its header, of a disk of {}", human_size(size))});
+    }
+  }
+
+  // Of the disk in an image that begins here; 0: its reader does not take it.
+  std::uint64_t size_of_image(const Format& format, std::uint64_t offset) const {
+    Context quiet = context_;
+    quiet.findings = std::make_shared<FindingSink>();
+    try {
+      const auto image = format.open_container(
+          make_window(disk_.bytes, {offset, disk_.bytes->size() - offset}), {}, quiet);
+      return image ? image->flat->size() : 0;
+    } catch (const Error& error) {
+      if (error.code() == ErrorCode::stopped) throw;
+      return 0;
     }
   }
 

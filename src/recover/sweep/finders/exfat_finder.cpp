@@ -1,6 +1,7 @@
 #include "recover/sweep/finders/exfat_finder.h"
 
 #include "filesystem/exfat/entry_set.h"
+#include "recover/sweep/finders/quick_look.h"
 
 namespace lantern {
 namespace {
@@ -53,13 +54,15 @@ bool begins_exfat_root(ByteView sector) {
 
 void ExfatFinder::look(const SweptPiece& piece) {
   for (std::size_t at = 0; at + kSector <= piece.owned; at += kSector) {
+    const std::byte* const start = piece.bytes.data() + at;
+    const bool may_be_capitals = quick_le32(start) == 0x00010000;
+    if (!may_be_capitals && !is_slot(std::to_integer<std::uint8_t>(*start))) continue;
     const ByteView sector = piece.bytes.subspan(at, kSector);
     const std::uint64_t offset = piece.offset + at;
-    if (begins_capitals(sector)) {
+    if (may_be_capitals && begins_capitals(sector)) {
       heads_.add({offset, kCapitals, 0});
       continue;
     }
-    if (!is_slot(u8(sector, 0))) continue;
     const bool is_root = begins_exfat_root(sector);
     // A folder goes on here if the sector before ends with a slot, too.
     const bool goes_on = at > 0 && is_slot(u8(piece.bytes, at - kSlotBytes));

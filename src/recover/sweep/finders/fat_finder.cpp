@@ -1,13 +1,14 @@
 #include "recover/sweep/finders/fat_finder.h"
 
 #include "filesystem/fat/slots.h"
+#include "recover/sweep/finders/quick_look.h"
 
 namespace lantern {
 
 void FatFinder::look(const SweptPiece& piece) {
   constexpr std::uint32_t kDot = 0x2020202E;  // ".   "
   for (std::size_t at = 0; at + kSector <= piece.owned; at += kSector) {
-    if (le32(piece.bytes, at) != kDot) continue;
+    if (quick_le32(piece.bytes.data() + at) != kDot) continue;
     const auto start =
         fat::parse_folder_start(piece.bytes.subspan(at, fat::kFolderStartBytes), true);
     if (start && start->self >= 2) heads_.add({piece.offset + at, start->self, start->parent});

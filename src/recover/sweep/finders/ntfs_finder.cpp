@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
+#include "recover/sweep/finders/quick_look.h"
 
 namespace lantern {
 namespace {
@@ -17,7 +18,7 @@ constexpr std::uint64_t kReferenceMask = 0xFFFFFFFFFFFF;
 
 void NtfsFinder::look(const SweptPiece& piece) {
   for (std::size_t at = 0; at + kSector <= piece.owned; at += kSector) {
-    const std::uint32_t mark = le32(piece.bytes, at);
+    const std::uint32_t mark = quick_le32(piece.bytes.data() + at);
     if (mark == kFile)
       record(piece.offset + at, piece.bytes.subspan(at));
     else if (mark == kIndex)
