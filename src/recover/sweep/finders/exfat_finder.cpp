@@ -28,6 +28,14 @@ bool is_slot(std::uint8_t type) {
   }
 }
 
+// A file's slot with a stream's behind it.
+bool may_be_set(const std::byte* at, std::size_t bytes) {
+  const auto is = [&](std::size_t offset, std::uint8_t type) {
+    return (std::to_integer<std::uint8_t>(at[offset]) & ~kInUse) == type;
+  };
+  return bytes > kSlotBytes && is(0, 0x05) && is(kSlotBytes, 0x40);
+}
+
 // Units 0 to 7, each its own capital: so all tables begin.
 bool begins_capitals(ByteView sector) {
   return le64(sector, 0) == 0x0003000200010000 && le64(sector, 8) == 0x0007000600050004;
@@ -63,12 +71,14 @@ void ExfatFinder::look(const SweptPiece& piece) {
       heads_.add({offset, kCapitals, 0});
       continue;
     }
-    const bool is_root = begins_exfat_root(sector);
+    const std::uint8_t first = u8(sector, 0) | kInUse;
+    const bool is_root = first >= kBitmap && first <= kLabel && begins_exfat_root(sector);
     // A folder goes on here if the sector before ends with a slot, too.
     const bool goes_on = at > 0 && is_slot(u8(piece.bytes, at - kSlotBytes));
     if (is_root) heads_.add({offset, kRoot, 0});
     bool any = false;
     for (std::size_t slot = 0; slot < kSector; slot += kSlotBytes) {
+      if (!may_be_set(start + slot, piece.bytes.size() - at - slot)) continue;
       const auto set = exfat::parse_set(piece.bytes.subspan(at + slot));
       if (!set) continue;
       if (!any && !goes_on && !is_root) heads_.add({offset, slot == 0 ? kFolder : kMiddle, 0});
