@@ -206,7 +206,7 @@ class CatalogFileSystem final : public FileSystem {
 
   std::vector<Entry> with_path(const std::vector<std::string>& path) const {
     Statement rows = database().prepare(
-        fmt::format("{}AND path = ? ORDER BY state <> 'active', place", kColumns));
+        fmt::format("{}AND path = ? ORDER BY state <> 'active', +place", kColumns));
     rows.bind(1, volume_.key).bind_bytes(2, path_key(path));
     std::vector<Entry> found;
     while (rows.step()) found.push_back(entry_of(rows));
