@@ -216,6 +216,58 @@ def without_ext_heads(folder, files, truth):
     case("ext4 root gone, too", 0.9, *heads, *places, (table, 16 * 256))
 
 
+def superblocks(image):
+    """Every superblock that is left anywhere, and the descriptors behind those in their places."""
+    with open(image, "rb") as f:
+        data = f.read()
+    found, at = [], data.find(b"\x53\xef")
+    while at >= 0:
+        if at % 512 == 56:
+            found.append((at - 56, 1024))
+        at = data.find(b"\x53\xef", at + 1)
+    number = lambda at: int.from_bytes(data[1024 + at:1028 + at], "little")
+    block = 1024 << number(24)
+    places = [(number(20) + group * number(32)) * block for group in (0, 1, 3, 5, 7, 9, 25, 27)]
+    return found + [(at, 3 * block) for at in places if at < len(data)]
+
+
+def kinds_of_ext(folder, files, truth):
+    """Made in other ways, without any head: block maps, no journal, groups by themselves, clusters, files in inodes; two on one disk."""
+    def made(image, mib, *options, tool="mkfs.ext4"):
+        with open(image, "wb") as f:
+            f.truncate(mib * MIB)
+        run(tool, "-q", "-F", "-E", "nodiscard", *options, image)
+        os.makedirs(image + ".mount")
+        run("mount", "-o", "loop", image, image + ".mount")
+        run("cp", "-r", *sorted(glob.glob(files + "/*")), image + ".mount")
+        run("umount", image + ".mount")
+        wipe(image, *superblocks(image))
+
+    kinds = [("ext3, blocks of 4 KiB", 300, ("-b", "4096"), "mkfs.ext3"), ("ext2, blocks of 1 KiB", 120, ("-b", "1024"), "mkfs.ext2"),
+             ("ext4, blocks of 4 KiB", 300, ("-b", "4096"), "mkfs.ext4"), ("ext4, small inodes", 200, ("-b", "2048", "-O", "^flex_bg", "-I", "128"), "mkfs.ext4"),
+             ("ext4, big clusters", 300, ("-b", "4096", "-O", "bigalloc", "-C", "16384"), "mkfs.ext4"), ("ext4, data in inodes", 200, ("-O", "inline_data"), "mkfs.ext4")]
+    for name, mib, options, tool in kinds if ALL else kinds[:2]:
+        image = f"{folder}/{name}.img"
+        made(image, mib, *options, tool=tool)
+        volumes = swept(image, image + ".catalog")
+        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
+        for volume in volumes:
+            judge(name, volume, truth, set(), len(truth))
+        os.remove(image)
+    if not ALL:
+        return
+    image = f"{folder}/two.img"
+    with open(image, "wb") as f:
+        f.truncate(700 * MIB)
+    for at, block in ((1, 4096), (350, 1024)):
+        made(f"{image}.{at}", 300, "-b", str(block))
+        run("dd", f"if={image}.{at}", f"of={image}", "bs=1M", f"seek={at}", "conv=notrunc,sparse")
+    volumes = swept(image, image + ".catalog")
+    check("two on a disk", len(volumes) == 2, f"{len(volumes)} volumes")
+    for volume in volumes:
+        judge("two on a disk", volume, truth, set(), len(truth))
+
+
 def rebuilt(folder, files, truth):
     """A volume of one block group has no copy of its head: the journal has."""
     image = f"{folder}/one-group.img"
@@ -388,6 +440,7 @@ def main():
         without_fat_heads(folder, files, truth)
         without_exfat_heads(folder, files, truth)
         without_ext_heads(folder, files, truth)
+        kinds_of_ext(folder, files, truth)
         rebuilt(folder, files, truth)
         formatted_over(folder, files, truth)
         without_table(folder, files, truth)

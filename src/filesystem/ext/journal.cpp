@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <numeric>
 #include <set>
 
 #include "base/checked.h"
@@ -142,10 +141,8 @@ class Log {
 
   // False: there is no journal that can be read.
   bool find_blocks() {
-    if (volume_->loose_journal.length > 0) {
-      const Range& run = volume_->loose_journal;
-      places_.resize(static_cast<std::size_t>(std::min(run.length, kMaxBlocks)));
-      std::iota(places_.begin(), places_.end(), run.offset);
+    if (!volume_->loose_journal.empty()) {
+      places_ = volume_->loose_journal;
       block_count_ = places_.size();
       return true;
     }
@@ -361,15 +358,58 @@ bool is_journal_start(ByteView block) {
          (be32(block, 4) == 3 || be32(block, 4) == 4);
 }
 
-LooseHistory read_loose_history(const SourcePtr& disk, Range journal, const Context& context) {
+namespace {
+
+// Numbers that count on: a block of the map of a file that lies in one run.
+bool is_map_of_run(ByteView block, std::uint64_t entries) {
+  const std::uint32_t first = le32(block, 0);
+  for (std::size_t i = 0; i < entries; ++i)
+    if (le32(block, i * 4) != first + i) return false;
+  return first != 0;
+}
+
+// The blocks of a journal that lies in one run from block 1 of a source on, without those of its
+// map where it has one: they stand between its own, where makers put them.
+std::vector<std::uint64_t> blocks_of_run(const ByteSource& source, std::uint64_t block_bytes,
+                                         std::uint64_t count) {
+  constexpr std::uint64_t kDirect = 12;
+  const std::uint64_t of_block = block_bytes / 4;
+  count = std::min(count, kMaxBlocks);
+  std::vector<std::uint64_t> blocks;
+  std::uint64_t next = 1, map_ends = kDirect;
+  bool has_map = true;
+  Bytes block(static_cast<std::size_t>(block_bytes));
+  const auto is_map = [&](std::uint64_t at, std::uint64_t entries) {
+    return source.read(at * block_bytes, block).length == block.size() &&
+           is_map_of_run(block, std::min(entries, of_block));
+  };
+  while (blocks.size() < count) {
+    if (has_map && blocks.size() == map_ends) {
+      const std::uint64_t left = count - map_ends;
+      // Behind the first of them the map has a level more, and a block for it.
+      const bool second = map_ends == kDirect + of_block;
+      has_map = is_map(next + (second ? 1 : 0), left);
+      if (has_map) next += second ? 2 : 1;
+      map_ends += of_block;
+    }
+    blocks.push_back(next++);
+  }
+  return blocks;
+}
+
+}  // namespace
+
+LooseHistory read_loose_history(const SourcePtr& disk, std::uint64_t offset,
+                                const Context& context) {
   Bytes head(kSuperblockBytes);
   LooseHistory found;
-  if (disk->read(journal.offset, head).length < head.size() || journal_span(head) <= kSector)
-    return found;
+  if (disk->read(offset, head).length < head.size()) return found;
+  const std::uint64_t length = journal_span(head);
+  if (length <= kSector) return found;
   found.block_bytes = be32(head, 0x0C);
-  if (journal.offset < found.block_bytes) return found;
+  if (offset < found.block_bytes) return found;
   // Block 0 is none of any volume's: the journal begins with block 1 of what is read.
-  const std::uint64_t before = journal.offset - found.block_bytes;
+  const std::uint64_t before = offset - found.block_bytes;
   const SourcePtr window = make_window(disk, {before, disk->size() - before});
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();
@@ -377,7 +417,8 @@ LooseHistory read_loose_history(const SourcePtr& disk, Range journal, const Cont
   volume.super.block_bytes = static_cast<std::uint32_t>(found.block_bytes);
   volume.super.block_count = std::uint64_t{1} << 48;
   volume.super.ignorable = kHasJournal;
-  volume.loose_journal = {1, journal.length / found.block_bytes};
+  volume.loose_journal =
+      blocks_of_run(*volume.cached, found.block_bytes, length / found.block_bytes);
   for (const JournalCopy& copy : read_history(volume).copies)
     if (!copy.escaped) found.newest[copy.block] = before + copy.place * found.block_bytes;
   return found;

@@ -30,8 +30,8 @@ struct JournalCopy {
 
 // Of a journal on a device of its own: where it begins there, bytes.
 std::uint64_t journal_start(std::uint32_t block_bytes);
-// Bytes of a disk that a sector shows to be a journal's: all of it, by its own superblock (inside a
-// volume it lies in one run as a rule), the sector by a block of its own, or 0.
+// Bytes that a sector says a journal has: all of it, by its own superblock; the sector, by another
+// block of its own; or 0.
 std::uint64_t journal_span(ByteView sector);
 // Whether its first block begins as one of version 1 or 2.
 bool is_journal_start(ByteView block);
@@ -52,13 +52,14 @@ bool journal_waits(const Volume& volume);
 // All the journal still holds, written out or not, past its end too.
 History read_history(const Volume& volume);
 
-// What a journal by itself, in one run of a disk, holds of its volume.
+// What a journal that begins at this byte of a disk, and lies in one run, holds of its volume.
 struct LooseHistory {
   std::uint64_t block_bytes = 0;  // 0: it does not begin as one
   // The newest of each block of the volume, by that: bytes of the disk.
   std::map<std::uint64_t, std::uint64_t> newest;
 };
-LooseHistory read_loose_history(const SourcePtr& disk, Range journal, const Context& context);
+LooseHistory read_loose_history(const SourcePtr& disk, std::uint64_t offset,
+                                const Context& context);
 
 // A block as a copy has it.
 bool read_copy(const Volume& volume, const JournalCopy& copy, std::span<std::byte> out);

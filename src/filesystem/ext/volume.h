@@ -58,8 +58,8 @@ struct Volume {
   Superblock super;
   std::uint64_t there_bytes = 0;  // of the volume, whatever the superblock says
   Context context;
-  SourcePtr journal = nullptr;  // the device it is on, where that is not the volume
-  Range loose_journal{};        // blocks, where no inode leads to it
+  SourcePtr journal = nullptr;                 // the device it is on, where that is not the volume
+  std::vector<std::uint64_t> loose_journal{};  // its blocks, where no inode leads to it
   // By number: what is left of the inode tables, where no group says where they lie.
   std::vector<InodeTable> loose_tables{};
   std::vector<LooseFolder> loose_folders{};  // by number; none of an inode that is left

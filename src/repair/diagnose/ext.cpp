@@ -62,7 +62,7 @@ class ExtDiagnosis : VolumeDiagnosis {
         const ByteView here = ByteView(piece).subspan(i);
         if (const std::uint64_t length = ext::journal_span(here.first(kSector));
             length > kSector && !history_)
-          history_ = ext::read_loose_history(volume_.bytes, {at + i, length}, context_);
+          history_ = ext::read_loose_history(volume_.bytes, at + i, context_);
         if (le16(here, 0x38) != 0xEF53 || at + i == ext::kSuperblockPlace) continue;
         const auto super = ext::parse_superblock(here, at + i);
         const std::uint32_t written = le32(here, 0x30);

@@ -44,8 +44,8 @@ void ExtFinder::look(const SweptPiece& piece) {
       heads_.add(*head);
       continue;
     }
-    if (const std::uint64_t length = may_be_journal ? ext::journal_span(sector) : 0; length > 0) {
-      journals_.add({own.offset, length});
+    if (may_be_journal && ext::journal_span(sector) > 0) {
+      journals_.add(own);
       continue;
     }
     for (std::size_t i = 0; i < kSector; i += kMinRecord)

@@ -27,13 +27,14 @@ class ExtFinder final : public CatalogFinder {
   const std::vector<FolderHead>& heads() const { return heads_.all(); }
   // Whole sectors with inodes in them, in order.
   const std::vector<Range>& inodes() const { return inodes_.all(); }
+  // From one of its own blocks to the last that is near.
   const std::vector<Range>& journals() const { return journals_.all(); }
 
  private:
   // Of which inodes may be missing within a table.
   static constexpr std::uint64_t kMaxBetweenInodes = 4096;
-  // Between two of a journal's own blocks, the copies of a transaction.
-  static constexpr std::uint64_t kMaxBetweenOwn = 4u << 20;
+  // Between two of a journal's own blocks: the copies that one of them can tell of.
+  static constexpr std::uint64_t kMaxBetweenOwn = 1200u << 10;
 
   Kept<FolderHead> heads_;
   Stretches inodes_{"inode_run", kMaxBetweenInodes};

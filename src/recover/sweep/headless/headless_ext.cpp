@@ -109,7 +109,7 @@ class Search {
       }
     for (const Range& journal : loose_.journals) {
       if (histories_.size() == kMaxJournals) break;
-      histories_.push_back(ext::read_loose_history(disk_, journal, context_));
+      histories_.push_back(ext::read_loose_history(disk_, journal.offset, context_));
       const ext::LooseHistory& history = histories_.back();
       Bytes copy(static_cast<std::size_t>(history.block_bytes));
       for (const auto& [block, place] : history.newest) {

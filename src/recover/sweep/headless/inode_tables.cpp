@@ -96,8 +96,8 @@ class Tables {
   };
 
   // Which parts of the stretches have which numbers. A block of a stretch that no folder tells of
-  // goes with the block before it, where that stands for more than itself: in a journal, blocks of
-  // any tables follow one another.
+  // goes with the block before it, where all of the stretch is told the same, or that block stands
+  // for more than itself: in what is left of a journal, blocks of any tables follow one another.
   std::vector<Part> parts_of() const {
     std::vector<Part> parts;
     auto match = matches_.begin();
@@ -119,9 +119,9 @@ class Tables {
         const auto own = told.find(block);
         if (own != told.end())
           going = own->second;
-        else if (!going && blocks[told.begin()->second] > 1)
+        else if (!going && (blocks.size() == 1 || blocks[told.begin()->second] > 1))
           going = told.begin()->second;  // before the first that is told of
-        else if (going && blocks[*going] <= 1)
+        else if (going && blocks.size() > 1 && blocks[*going] <= 1)
           going.reset();
         if (going) add_part(parts, {{at, end - at}, *going, at});
         at = end;
