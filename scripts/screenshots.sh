@@ -16,12 +16,17 @@ Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
 sleep 1
 
-shoot() {  # shoot NAME COMMAND...: runs the commands, one a line, and takes the screen
+# shoot NAME COMMAND...: runs the commands, one a line, and takes the screen; with UNDER_WAY set, so many seconds after
+# the last of them began.
+shoot() {
   local name=$1
   shift
   cat >"$work/run" <<R
 cd "$work"
-for command in "\$@"; do printf '\033[1m$ %s\033[0m\n' "\$command"; eval "\$command"; echo; done
+for command in "\$@"; do
+  [ -z "${UNDER_WAY:-}" ] || [ "\$command" != "\${@: -1}" ] || (sleep "${UNDER_WAY:-}"; touch "$work/$name.done") &
+  printf '\033[1m$ %s\033[0m\n' "\$command"; eval "\$command"; echo
+done
 touch "$work/$name.done"
 sleep 30
 R
@@ -38,7 +43,7 @@ lantern demo "$work/skerrow" >/dev/null
 shoot survey 'lantern survey skerrow/station.vdi' 'lantern survey skerrow/camera-card.img'
 shoot disks 'lantern disks --simulate skerrow/bench.json'
 shoot map 'lantern map disk:GN-30417 tower.vmdk --simulate skerrow/bench.json' \
-  'lantern survey tower.vmdk --simulate skerrow/bench.json' 'lantern map --check . --simulate skerrow/bench.json'
+  'lantern map --check . --simulate skerrow/bench.json' 'lantern survey tower.vmdk --simulate skerrow/bench.json'
 shoot failing 'lantern image disk:skua skua.img --failing --simulate skerrow/bench.json' 'lantern find skua.img --touches-unreadable' \
   'lantern disks --check disk:skua --simulate skerrow/bench.json'
 rm -f "$out/copy-state.png"
@@ -70,7 +75,25 @@ shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern repair b
 shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'lantern undo broken.img.undo'
 # And its first sector gone.
 dd if=/dev/zero of="$work/broken.img" bs=512 count=1 conv=notrunc status=none
-shoot sweep 'lantern sweep broken.img' 'lantern list broken.catalog::lost-2 --deleted'
+# A larger one, slow and with unreadable places, taken while it is swept.
+python3 - "$work" <<'P'
+import json
+import random
+import sys
+work, r = sys.argv[1], random.Random(7)
+with open(f"{work}/broken.img", "rb") as f:
+    station = f.read()
+parts = [station, r.randbytes(1 << 20) * 90, b"Nest count of the north ledge: 41 pairs\n" * 2_000_000, bytes(60 << 20), station, r.randbytes(1 << 20) * 120]
+with open(f"{work}/old-server.img", "wb") as f:
+    for part in parts:
+        f.write(part)
+size = sum(len(part) for part in parts)
+with open(f"{work}/old-server.json", "w") as f:
+    json.dump({"simulated_disks": [{"image": "old-server.img", "model": "Skua 320", "serial": "SK-00417", "slow": [{"range": [0, size], "milliseconds": 5}],
+                                    "unreadable": [[70 << 20, 65536], [151 << 20, 1 << 20]]}]}, f)
+P
+UNDER_WAY=5 shoot sweep 'lantern sweep broken.img' 'lantern list "broken.catalog::lost-2::/Old station" --deleted' \
+  'lantern sweep disk:SK-00417 --simulate old-server.json'
 # A damaged disk: the card without its first boot sector, the last third of it gone.
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none

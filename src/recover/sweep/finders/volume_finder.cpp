@@ -35,7 +35,7 @@ std::uint64_t VolumeFinder::save(Database& database, std::uint64_t swept_to) {
 }
 
 std::vector<CatalogFinder::Count> VolumeFinder::counts() const {
-  return {{"heads", hits_.all().size()}};
+  return {{"volume marks", hits_.all().size()}};
 }
 
 }  // namespace lantern
