@@ -43,6 +43,7 @@ CREATE TABLE entry(volume INTEGER NOT NULL, place INTEGER NOT NULL, id TEXT NOT 
   modified TEXT, created TEXT, accessed TEXT, changed TEXT, deleted_at TEXT, owner TEXT,
   links INTEGER NOT NULL, security_id INTEGER, device INTEGER NOT NULL, attributes TEXT NOT NULL,
   name_incomplete INTEGER NOT NULL, original_path BLOB NOT NULL, evidence TEXT NOT NULL,
+  name BLOB NOT NULL,
   PRIMARY KEY(volume, place)) WITHOUT ROWID;
 CREATE TABLE extent(volume INTEGER NOT NULL, place INTEGER NOT NULL, offset INTEGER NOT NULL,
   disk_offset INTEGER NOT NULL, length INTEGER NOT NULL, PRIMARY KEY(volume, place, offset))
@@ -221,6 +222,15 @@ void Catalog::add_volume(CatalogVolume& volume) {
   add.bind(15, print_figures(volume.opened_by)).bind(16, print_pieces(volume.opened_by));
   add.bind(17, volume.evidence);
   add.run();
+}
+
+void Catalog::index_entries() {
+  database_.run(
+      "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
+      "CREATE INDEX IF NOT EXISTS entry_by_level ON entry(volume, depth, path);"
+      "CREATE INDEX IF NOT EXISTS entry_by_name ON entry(volume, name);"
+      "CREATE INDEX IF NOT EXISTS entry_by_id ON entry(volume, id);"
+      "CREATE INDEX IF NOT EXISTS extent_by_disk ON extent(disk_offset);");
 }
 
 void Catalog::take_over(const std::string& earlier) {

@@ -80,6 +80,8 @@ class Catalog {
 
   std::vector<CatalogVolume> volumes() const;
   void add_volume(CatalogVolume& volume);  // sets its key
+  // Once its entries are written: what they are asked for by.
+  void index_entries();
   // What another catalog has of what a pass found, and of the blocks that could be read.
   void take_over(const std::string& earlier);
   void add_structure(const CatalogStructure& structure);

@@ -6,6 +6,7 @@
 #include <charconv>
 #include <mutex>
 
+#include "filesystem/named_walk.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
 
@@ -81,7 +82,7 @@ constexpr std::array kStates = {EntryState::active, EntryState::deleted, EntrySt
 constexpr std::string_view kColumns =
     "SELECT id, number, parent, path, kind, state, size_bytes, intact, modified, created, accessed,"
     " changed, deleted_at, owner, links, security_id, device, attributes, name_incomplete,"
-    " original_path, evidence FROM entry WHERE volume = ? ";
+    " original_path, evidence FROM entry ";
 
 Entry entry_of(const Statement& row) {
   Entry entry;
@@ -109,7 +110,14 @@ Entry entry_of(const Statement& row) {
   return entry;
 }
 
-class CatalogFileSystem final : public FileSystem {
+// As names are looked for: in small letters.
+std::string folded(std::string name) {
+  for (char& c : name)
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+  return name;
+}
+
+class CatalogFileSystem final : public FileSystem, public NamedWalk {
  public:
   CatalogFileSystem(std::shared_ptr<const Catalog> catalog, const CatalogVolume& volume,
                     std::function<std::shared_ptr<const FileSystem>()> open)
@@ -119,24 +127,37 @@ class CatalogFileSystem final : public FileSystem {
   std::uint64_t used_bytes() const override { return volume_.used_bytes; }
 
   void walk(const WalkOptions& options, const EntryVisitor& visit) const override {
+    walk_named("*", options, visit);
+  }
+
+  void walk_named(const std::string& pattern, const WalkOptions& options,
+                  const EntryVisitor& visit) const override {
+    const bool any_name = pattern == "*";
+    const std::string prefix = folded(pattern.substr(0, pattern.find('*')));
     const std::string under = path_key(options.under);
     const std::size_t above = options.under.size();
-    std::string sql(kColumns);
+    std::string sql = fmt::format("{}WHERE volume = ?1 ", kColumns);
     if (!options.active) sql += "AND state <> 'active' ";
     if (!options.deleted) sql += "AND state = 'active' ";
-    if (!under.empty()) sql += "AND path > ? AND path < ? ";
+    if (!under.empty()) sql += "AND path > ?2 AND path < ?3 ";
+    // Those that begin with it sort before the one with a byte behind that no name has.
+    if (!any_name)
+      sql +=
+          "AND place IN (SELECT place FROM entry WHERE volume = ?1 AND name >= ?4 AND name < ?5 "
+          "AND CAST(name AS TEXT) GLOB ?6) ";
     if (options.max_depth == 1)
       sql += fmt::format("AND depth = {} ", above + 1);
     else if (options.max_depth < 0xFFFFFFFF)
       sql += fmt::format("AND depth <= {} ", above + options.max_depth);
-    sql += options.order == WalkOrder::as_stored ? "ORDER BY place"
+    sql += options.order == WalkOrder::as_stored ? (any_name ? "ORDER BY place" : "ORDER BY +place")
            : options.order == WalkOrder::by_path
-               ? "ORDER BY path, place"
+               ? (any_name ? "ORDER BY path, place" : "ORDER BY +path, place")
                : "ORDER BY by_folder(path, kind = 'folder'), place";
     Statement rows = database().prepare(sql);
     rows.bind(1, volume_.key);
     // What is in a folder sorts between its key and a zero byte, and its key and the byte behind.
     if (!under.empty()) rows.bind_bytes(2, under + '\0').bind_bytes(3, under + '\1');
+    if (!prefix.empty()) rows.bind_bytes(4, folded(prefix)).bind_bytes(5, folded(prefix) + '\xFF');
     std::string skipped;
     while (rows.step()) {
       const Entry entry = entry_of(rows);
@@ -173,7 +194,8 @@ class CatalogFileSystem final : public FileSystem {
   }
 
   std::optional<Entry> entry(const std::string& id) const override {
-    Statement row = database().prepare(fmt::format("{}AND id = ? LIMIT 1", kColumns));
+    Statement row = database().prepare(
+        fmt::format("{}INDEXED BY entry_by_id WHERE volume = ?1 AND id = ?2 LIMIT 1", kColumns));
     row.bind(1, volume_.key).bind(2, id);
     if (!row.step()) return std::nullopt;
     return entry_of(row);
@@ -205,8 +227,10 @@ class CatalogFileSystem final : public FileSystem {
   }
 
   std::vector<Entry> with_path(const std::vector<std::string>& path) const {
-    Statement rows = database().prepare(
-        fmt::format("{}AND path = ? ORDER BY state <> 'active', +place", kColumns));
+    Statement rows =
+        database().prepare(fmt::format("{}INDEXED BY entry_by_path WHERE volume = ?1 AND path = ?2 "
+                                       "ORDER BY state <> 'active', place",
+                                       kColumns));
     rows.bind(1, volume_.key).bind_bytes(2, path_key(path));
     std::vector<Entry> found;
     while (rows.step()) found.push_back(entry_of(rows));
@@ -226,7 +250,7 @@ EntryWriter::EntryWriter(Catalog& catalog, std::uint64_t volume)
     : volume_(volume),
       add_entry_(catalog.database().prepare(
           "INSERT INTO entry VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
-          "?, ?, ?)")),
+          "?, ?, ?, ?)")),
       add_extent_(catalog.database().prepare("INSERT INTO extent VALUES(?, ?, ?, ?, ?)")) {}
 
 void EntryWriter::add(const Entry& entry, const std::vector<Extent>& extents) {
@@ -252,6 +276,7 @@ void EntryWriter::add(const Entry& entry, const std::vector<Extent>& extents) {
   row.bind(20, entry.device).bind(21, entry.attributes);
   row.bind(22, std::uint64_t{entry.name_incomplete}).bind_bytes(23, entry.original_path);
   row.bind(24, entry.evidence);
+  row.bind_bytes(25, entry.path.empty() ? std::string() : folded(entry.path.back()));
   row.run();
   for (const Extent& extent : extents)
     add_extent_.bind(1, volume_)

@@ -6,6 +6,7 @@
 #include <memory>
 
 #include "base/content_kind.h"
+#include "filesystem/named_walk.h"
 #include "lantern/error.h"
 #include "lantern/extraction.h"
 #include "lantern/text.h"
@@ -89,6 +90,21 @@ void refuse_unknown_kinds(const SearchOptions& options) {
   }
 }
 
+// A pattern that every name fits that fits the patterns: '*' stands for all that more is to be
+// known of. Empty: nothing is known of the names.
+std::string loosened(const std::vector<std::string>& patterns) {
+  if (patterns.size() != 1 || patterns.front().find('/') != std::string::npos) return {};
+  std::string loose;
+  for (const char c : patterns.front()) {
+    // Brackets and escapes end what is known; letters that are not of ASCII have cases of their
+    // own.
+    if (c == '[' || c == '\\') return loose + '*';
+    const bool open = c == '*' || c == '?' || c < 0;
+    if (!open || loose.empty() || loose.back() != '*') loose += open ? '*' : c;
+  }
+  return loose;
+}
+
 // Whether any of its content, or of a stream of its own, ends in a place that cannot be read.
 bool touches_unreadable(const Target& target, const FileSystem& files, const Entry& entry) {
   if (entry.kind != EntryKind::file) return false;
@@ -121,7 +137,7 @@ void search(const Target& target, const SearchOptions& options,
   walk.active = options.active;
   walk.deleted = options.deleted;
   walk.order = options.order;
-  walk_target(target, walk, [&](const Entry& entry) {
+  const EntryVisitor take = [&](const Entry& entry) {
     const bool answers =
         matches_any(options.patterns, entry.path) && facts_match(options, entry) &&
         (options.expression.empty() || expression.matches(path_text(entry.path))) &&
@@ -129,7 +145,13 @@ void search(const Target& target, const SearchOptions& options,
         (!options.touches_unreadable || touches_unreadable(target, files, entry));
     if (answers && !visit(entry)) return WalkStep::stop;
     return WalkStep::go_on;
-  });
+  };
+  const auto* const by_name = dynamic_cast<const NamedWalk*>(&files);
+  const std::string pattern = loosened(options.patterns);
+  if (by_name != nullptr && !target.entry && !pattern.empty())
+    by_name->walk_named(pattern, walk, take);
+  else
+    walk_target(target, walk, take);
 }
 
 }  // namespace lantern

@@ -240,11 +240,6 @@ class Job {
       list_headless(finders);
       list_structures(found, finders.volumes.hits());
       list_findings();
-      catalog_->database().run(
-          "CREATE INDEX IF NOT EXISTS entry_by_path ON entry(volume, path);"
-          "CREATE INDEX IF NOT EXISTS entry_by_level ON entry(volume, depth, path);"
-          "CREATE INDEX IF NOT EXISTS extent_by_disk ON extent(disk_offset);"
-          "CREATE INDEX IF NOT EXISTS entry_by_id ON entry(volume, id);");
       catalog_->set_fact("state", "done");
       catalog_->commit();
     } catch (...) {
@@ -423,6 +418,7 @@ class Job {
         catalog_->add_structure(
             {"partition table", table.kind, {}, {table.offset, kSector}, {}, table.content});
     // Images that no file of a volume begins with.
+    catalog_->index_entries();
     Statement of_file = catalog_->database().prepare(
         "SELECT 1 FROM extent WHERE disk_offset <= ? AND disk_offset + length > ? "
         "ORDER BY disk_offset DESC LIMIT 1");

@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "catalog/entries.h"
+#include "filesystem/named_walk.h"
 #include "kit/bytes.h"
 #include "lantern/error.h"
 
@@ -50,6 +51,7 @@ class CatalogTest : public ::testing::Test {
   void add(const std::vector<Entry>& entries) {
     EntryWriter writer(*catalog_, volume_.key);
     for (const Entry& entry : entries) writer.add(entry, {});
+    catalog_->index_entries();
   }
 
   std::shared_ptr<const FileSystem> files() {
@@ -154,6 +156,32 @@ TEST_F(CatalogTest, WalksInEveryOrder) {
   EXPECT_EQ(walked(first_level), (Paths{"/b", "/b 2", "/a"}));
 }
 
+TEST_F(CatalogTest, NamesAreFoundByHowTheyBegin) {
+  add({entry_of({"Keeper"}, EntryState::active, EntryKind::folder),
+       entry_of({"Keeper", "Log 2.txt"}), entry_of({"log 1.txt"}), entry_of({"catalog"}),
+       entry_of({"LOG"}, EntryState::deleted)});
+  const auto named = std::dynamic_pointer_cast<const NamedWalk>(files());
+  ASSERT_TRUE(named);
+  const auto met = [&](const std::string& pattern, const WalkOptions& options) {
+    Paths seen;
+    named->walk_named(pattern, options, [&](const Entry& entry) {
+      seen.push_back(entry.path.back());
+      return WalkStep::go_on;
+    });
+    return seen;
+  };
+  WalkOptions options;
+  EXPECT_EQ(met("lOG*", options), (Paths{"Log 2.txt", "log 1.txt"}));
+  options.deleted = true;
+  options.order = WalkOrder::by_path;
+  EXPECT_EQ(met("log*", options), (Paths{"Log 2.txt", "LOG", "log 1.txt"}));
+  EXPECT_EQ(met("LOG", options), (Paths{"LOG"}));
+  EXPECT_EQ(met("*.TXT", options), (Paths{"Log 2.txt", "log 1.txt"}));
+  options.under = {"Keeper"};
+  EXPECT_EQ(met("log*", options), (Paths{"Log 2.txt"}));
+  EXPECT_TRUE(met("log 3*", options).empty());
+}
+
 TEST_F(CatalogTest, SkipsAFolderAndFindsInAnyCase) {
   add({entry_of({"Keeper"}, EntryState::active, EntryKind::folder), entry_of({"Keeper", "Log.txt"}),
        entry_of({"Stores.txt"})});
@@ -194,7 +222,7 @@ TEST_F(CatalogTest, EditedOnesAreMetCalmly) {
   EXPECT_EQ(catalog_->volumes().size(), 1u);
   database.run(
       "INSERT INTO entry VALUES(1, 0, '', -1, '', x'', 0, 'none', 'none', -1, 'x', 'x', '', '.', "
-      "'1./', '5', 'x', -1, 'x', -1, '', 9, x'', '')");
+      "'1./', '5', 'x', -1, 'x', -1, '', 9, x'', '', x'')");
   EXPECT_EQ(walked({}).size(), 0u);
   WalkOptions all;
   all.deleted = true;
