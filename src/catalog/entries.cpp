@@ -157,7 +157,8 @@ class CatalogFileSystem final : public FileSystem, public NamedWalk {
     rows.bind(1, volume_.key);
     // What is in a folder sorts between its key and a zero byte, and its key and the byte behind.
     if (!under.empty()) rows.bind_bytes(2, under + '\0').bind_bytes(3, under + '\1');
-    if (!prefix.empty()) rows.bind_bytes(4, folded(prefix)).bind_bytes(5, folded(prefix) + '\xFF');
+    if (!any_name)
+      rows.bind_bytes(4, prefix).bind_bytes(5, prefix + '\xFF').bind(6, folded(pattern));
     std::string skipped;
     while (rows.step()) {
       const Entry entry = entry_of(rows);
