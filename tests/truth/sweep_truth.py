@@ -123,97 +123,68 @@ def records_left(image):
     return len(names)
 
 
-def without_heads(folder, files, truth):
-    def case(name, *ranges):
-        image = f"{folder}/{name}.img"
-        shutil.copy(f"{folder}/whole.img", image)
-        wipe(image, *ranges)
-        volumes = swept(image, f"{folder}/{name}.catalog")
-        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
-        for volume in volumes:
-            judge(name, volume, truth, set(), int(records_left(image) * 0.98))
+def wiped(folder, whole, name, truth, least, *ranges):
+    """A copy of the volume without these ranges: one volume comes back, with so many files of it (a share, or a count by the copy)."""
+    image = f"{folder}/{name}.img"
+    shutil.copy(f"{folder}/{whole}.img", image)
+    wipe(image, *ranges)
+    volumes = swept(image, f"{folder}/{name}.catalog")
+    check(name, len(volumes) == 1, f"{len(volumes)} volumes")
+    for volume in volumes:
+        judge(name, volume, truth, set(), int(least(image) if callable(least) else len(truth) * least))
 
+
+def without_heads(folder, files, truth):
     make("ntfs", f"{folder}/whole.img", files, 120)
     with open(f"{folder}/whole.img", "rb") as f:
         boot = f.read(512)
     cluster = boot[13] * 512
     table, mirror = (int.from_bytes(boot[at:at + 8], "little") * cluster for at in (0x30, 0x38))
-    case("boot sectors gone", (0, 8192), (-512, 512))
-    case("table and mirror starts gone", (table, 16 << 10), (mirror, 4096))
-    case("both gone, and more of the table", (0, 8192), (-512, 512), (table, 300 << 10), (mirror, 4096))
+    most = lambda image: records_left(image) * 0.98
+    wiped(folder, "whole", "boot sectors gone", truth, most, (0, 8192), (-512, 512))
+    wiped(folder, "whole", "table and mirror starts gone", truth, most, (table, 16 << 10), (mirror, 4096))
+    wiped(folder, "whole", "both gone, and more of the table", truth, most, (0, 8192), (-512, 512), (table, 300 << 10), (mirror, 4096))
 
 
 def without_fat_heads(folder, files, truth):
-    def case(name, share, *ranges):
-        image = f"{folder}/{name}.img"
-        shutil.copy(f"{folder}/whole-fat.img", image)
-        wipe(image, *ranges)
-        volumes = swept(image, f"{folder}/{name}.catalog")
-        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
-        for volume in volumes:
-            judge(name, volume, truth, set(), int(len(truth) * share))
-
     make("fat32", f"{folder}/whole-fat.img", files, 120)
     with open(f"{folder}/whole-fat.img", "rb") as f:
         boot = f.read(512)
     reserved = int.from_bytes(boot[14:16], "little") * 512
     tables = 2 * int.from_bytes(boot[36:40], "little") * 512
-    case("FAT boot sectors gone", 1, (0, reserved))
-    case("FAT boot sectors and tables gone", 0.9, (0, reserved + tables))
-    case("FAT root folder gone, too", 0.85, (0, reserved + tables + 4096))
+    wiped(folder, "whole-fat", "FAT boot sectors gone", truth, 1, (0, reserved))
+    wiped(folder, "whole-fat", "FAT boot sectors and tables gone", truth, 0.9, (0, reserved + tables))
+    wiped(folder, "whole-fat", "FAT root folder gone, too", truth, 0.85, (0, reserved + tables + 4096))
 
 
 def without_exfat_heads(folder, files, truth):
-    def case(name, share, *ranges):
-        image = f"{folder}/{name}.img"
-        shutil.copy(f"{folder}/whole-exfat.img", image)
-        wipe(image, *ranges)
-        volumes = swept(image, f"{folder}/{name}.catalog")
-        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
-        for volume in volumes:
-            judge(name, volume, truth, set(), int(len(truth) * share))
-
     make("exfat", f"{folder}/whole-exfat.img", files, 120)
     with open(f"{folder}/whole-exfat.img", "rb") as f:
         boot = f.read(512)
     table, length, heap = (int.from_bytes(boot[at:at + 4], "little") * 512 for at in (0x50, 0x54, 0x58))
     cluster, root = 512 << boot[0x6D], int.from_bytes(boot[0x60:0x64], "little")
     root = heap + (root - 2) * cluster
-    case("exFAT boot regions gone", 1, (0, 24 * 512))
-    case("exFAT boot regions and FAT gone", 0.9, (0, 24 * 512), (table, length))
-    case("exFAT root folder gone, too", 0.85, (0, 24 * 512), (table, length), (root, cluster))
+    wiped(folder, "whole-exfat", "exFAT boot regions gone", truth, 1, (0, 24 * 512))
+    wiped(folder, "whole-exfat", "exFAT boot regions and FAT gone", truth, 0.9, (0, 24 * 512), (table, length))
+    wiped(folder, "whole-exfat", "exFAT root folder gone, too", truth, 0.85, (0, 24 * 512), (table, length), (root, cluster))
 
 
 def without_ext_heads(folder, files, truth):
     """Superblocks and descriptors: the first, and every copy; then the table that holds the root, too."""
-    def case(name, share, *ranges):
-        image = f"{folder}/{name}.img"
-        shutil.copy(f"{folder}/whole-ext.img", image)
-        wipe(image, *ranges)
-        volumes = swept(image, f"{folder}/{name}.catalog")
-        check(name, len(volumes) == 1, f"{len(volumes)} volumes")
-        for volume in volumes:
-            judge(name, volume, truth, set(), int(len(truth) * share))
-
-    make("ext4", f"{folder}/whole-ext.img", files, 120)
-    with open(f"{folder}/whole-ext.img", "rb") as f:
-        data = f.read()
-    block, per_group = 1024 << int.from_bytes(data[1024 + 24:1024 + 28], "little"), int.from_bytes(data[1024 + 32:1024 + 36], "little")
-    first = int.from_bytes(data[1024 + 20:1024 + 24], "little")
-    groups = [(first + group * per_group) * block for group in (0, 1, 3, 5, 7, 9, 25, 27) if group < 120 * MIB // (per_group * block)]
-    table = int.from_bytes(data[(first + 1) * block + 8:][:4], "little") * block
-    heads = [(at, 4 * block) for at in groups]
-    case("ext4 superblock gone", 1, (0, 2048))
-    case("ext4 superblock and descriptors gone", 1, (0, groups[0] + 4 * block))
-    case("ext4 all superblocks and descriptors gone", 1, *heads)
+    whole = f"{folder}/whole-ext.img"
+    make("ext4", whole, files, 120)
+    everywhere = superblocks(whole)
+    heads = [each for each in everywhere if each[1] > 1024]
+    block = heads[0][1] // 3
+    with open(whole, "rb") as f:
+        f.seek(heads[0][0] + block + 8)
+        table = int.from_bytes(f.read(4), "little") * block
+    wiped(folder, "whole-ext", "ext4 superblock gone", truth, 1, (0, 2048))
+    wiped(folder, "whole-ext", "ext4 superblock and descriptors gone", truth, 1, (0, heads[0][0] + 3 * block))
+    wiped(folder, "whole-ext", "ext4 all superblocks and descriptors gone", truth, 1, *heads)
     # What the journal has of them, too: no superblock is left anywhere.
-    places, at = [], data.find(b"\x53\xef")
-    while at >= 0:
-        if at % 512 == 56:
-            places.append((at - 56, 1024))
-        at = data.find(b"\x53\xef", at + 1)
-    case("ext4 no superblock left", 0.98, *heads, *places)
-    case("ext4 root gone, too", 0.9, *heads, *places, (table, 16 * 256))
+    wiped(folder, "whole-ext", "ext4 no superblock left", truth, 0.98, *everywhere)
+    wiped(folder, "whole-ext", "ext4 root gone, too", truth, 0.9, *everywhere, (table, 16 * 256))
 
 
 def superblocks(image):
