@@ -317,10 +317,17 @@ int sweep_source(Job& job, const Options& options) {
   how.since = options.since;
   refuse_unsafe(job, options, target, how.catalog);
   SweepView view(job.streams);
-  if (options.progress == "json")
+  if (options.progress == "json") {
     how.on_state = [&](const SweepState& state) { view.print_json(state); };
-  else if (job.streams.err_is_terminal)
+    how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
+      view.print_json_listing(volume, entries);
+    };
+  } else if (job.streams.err_is_terminal) {
     how.on_state = [&](const SweepState& state) { view.draw(state); };
+    how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
+      view.draw_listing(volume, entries);
+    };
+  }
   const SweepSummary done = sweep_to_catalog(disk, how, session, job.context);
   view.clear();
   if (options.common.json)

@@ -8,6 +8,7 @@
 
 #include "cli/output.h"
 #include "cli/progress.h"
+#include "lantern/json.h"
 
 namespace lantern::cli {
 namespace {
@@ -85,10 +86,15 @@ void SweepView::draw(const SweepState& state) {
   streams_.err << text.str() << std::flush;
 }
 
+void SweepView::draw_listing(const std::string& volume, std::uint64_t entries) {
+  streams_.err << fmt::format("\r\x1b[Klisting {}: {} entries", for_terminal(volume), entries)
+               << std::flush;
+}
+
 void SweepView::clear() {
   if (lines_ == 0) return;
   // Up to where it began, and all from there on.
-  streams_.err << fmt::format("\x1b[{}A\r\x1b[J", lines_) << std::flush;
+  streams_.err << fmt::format("\r\x1b[{}A\x1b[J", lines_) << std::flush;
   lines_ = 0;
 }
 
@@ -97,23 +103,26 @@ void SweepView::print_json(const SweepState& state) {
   if (now - printed_ < std::chrono::seconds(1) && state.swept_to < state.range.end()) return;
   printed_ = now;
   const double speed = rate(state);
-  std::string found;
-  for (const SweepState::Count& each : state.found)
-    found += fmt::format("{}\"{}\": {}", found.empty() ? "" : ", ", each.kind, each.count);
-  streams_.err << fmt::format(
-                      "{{\"swept_to_bytes\": {}, \"range_start_bytes\": {}, "
-                      "\"range_length_bytes\": {}, \"share\": {:.4f}, "
-                      "\"bytes_per_second\": {:.0f}, \"seconds_left\": {}, "
-                      "\"unreadable_bytes\": {}, \"found\": {{{}}}, \"map\": \"{}\"}}\n",
-                      state.swept_to, state.range.offset, state.range.length, share_of(state),
-                      speed,
-                      speed > 0
-                          ? fmt::format(
-                                "{:.0f}",
-                                static_cast<double>(state.range.end() - state.swept_to) / speed)
-                          : "null",
-                      state.unreadable_bytes, found, state.map)
-               << std::flush;
+  JsonWriter json(streams_.err, true);
+  json.begin_object().key("swept_to_bytes").value(state.swept_to);
+  json.key("range_start_bytes").value(state.range.offset);
+  json.key("range_length_bytes").value(state.range.length).key("share").value(share_of(state));
+  json.key("bytes_per_second").value(static_cast<std::uint64_t>(speed)).key("seconds_left");
+  const double left = static_cast<double>(state.range.end() - state.swept_to);
+  speed > 0 ? json.value(static_cast<std::uint64_t>(left / speed)) : json.null();
+  json.key("unreadable_bytes").value(state.unreadable_bytes).key("found").begin_object();
+  for (const SweepState::Count& each : state.found) json.key(each.kind).value(each.count);
+  json.end_object().key("map").value(state.map).end_object();
+  streams_.err << std::endl;
+}
+
+void SweepView::print_json_listing(const std::string& volume, std::uint64_t entries) {
+  const auto now = Steady::now();
+  if (now - printed_ < std::chrono::seconds(1)) return;
+  printed_ = now;
+  JsonWriter json(streams_.err, true);
+  json.begin_object().key("listing").value(volume).key("entries").value(entries).end_object();
+  streams_.err << std::endl;
 }
 
 }  // namespace lantern::cli

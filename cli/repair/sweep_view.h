@@ -3,6 +3,7 @@
 #pragma once
 
 #include <chrono>
+#include <string>
 
 #include "cli/app.h"
 #include "lantern/sweep.h"
@@ -14,10 +15,13 @@ class SweepView {
   explicit SweepView(const Streams& streams) : streams_(streams) {}
   // Over what it drew before.
   void draw(const SweepState& state);
+  // Once all was swept: under the drawing, what is listed.
+  void draw_listing(const std::string& volume, std::uint64_t entries);
   // Takes the drawing off the terminal.
   void clear();
   // One line of JSON, at most one a second.
   void print_json(const SweepState& state);
+  void print_json_listing(const std::string& volume, std::uint64_t entries);
 
  private:
   using Steady = std::chrono::steady_clock;

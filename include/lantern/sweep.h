@@ -98,6 +98,8 @@ struct SweepOptions {
   std::string since = {};
   // Called from time to time, on the thread that sweeps.
   std::function<void(const SweepState&)> on_state = {};
+  // The same once all is swept: which volume is listed, and how many entries of it so far.
+  std::function<void(const std::string& volume, std::uint64_t entries)> on_listing = {};
 };
 
 struct SweepSummary {

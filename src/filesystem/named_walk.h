@@ -15,8 +15,8 @@ class NamedWalk {
   NamedWalk(const NamedWalk&) = delete;
   NamedWalk& operator=(const NamedWalk&) = delete;
   virtual ~NamedWalk() = default;
-  // As FileSystem::walk, but leaves out names that do not fit this, in any case (of ASCII): '*' stands
-  // for anything.
+  // As FileSystem::walk, but leaves out names that do not fit this, in any case (of ASCII): '*'
+  // stands for anything.
   virtual void walk_named(const std::string& pattern, const WalkOptions& options,
                           const EntryVisitor& visit) const = 0;
 };

@@ -13,7 +13,8 @@ namespace {
 
 constexpr std::uint64_t kLooks = 64;  // places of a volume
 constexpr std::size_t kLooked = 4096;
-constexpr std::size_t kTimed = 8u << 20;
+constexpr std::uint64_t kTimed = 8u << 20, kStep = 256u << 10;
+constexpr double kMaxSeconds = 0.5;
 constexpr std::uint64_t kFewDeleted = 20;  // entries
 constexpr std::uint64_t kMinLeft = 4;      // places with data that no file has
 
@@ -39,14 +40,21 @@ Stored stored_of(const ByteSource& disk) {
 
 std::optional<double> seconds_for(const ByteSource& disk, const Stored& stored) {
   if (stored.damaged || stored.bytes == 0) return std::nullopt;
-  const std::uint64_t length = std::min<std::uint64_t>(kTimed, stored.largest.length);
-  Bytes buffer(static_cast<std::size_t>(length));
-  const auto begun = std::chrono::steady_clock::now();
+  const std::uint64_t most = std::min<std::uint64_t>(kTimed, stored.largest.length);
   // From the middle: what is at the start was read already.
-  disk.read(stored.largest.offset + (stored.largest.length - length) / 2, buffer);
-  const double took =
-      std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
-  return took * static_cast<double>(stored.bytes) / static_cast<double>(length);
+  const std::uint64_t from = stored.largest.offset + (stored.largest.length - most) / 2;
+  Bytes buffer(static_cast<std::size_t>(std::min(most, kStep)));
+  const auto begun = std::chrono::steady_clock::now();
+  double took = 0;
+  std::uint64_t done = 0;
+  // A disk that fails is not made to work for this.
+  while (done < most && took < kMaxSeconds) {
+    const ReadResult got = disk.read(from + done, buffer);
+    if (got.length == 0 || !got.unreadable.empty()) return std::nullopt;
+    done += got.length;
+    took = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
+  }
+  return took * static_cast<double>(stored.bytes) / static_cast<double>(done);
 }
 
 // Bytes of a volume that hold something where no active file, and nothing of the file system, is:

@@ -29,8 +29,9 @@ constexpr std::array<std::string_view, 5> kKinds = {"volumes", "ntfs", "fat", "e
 // What was written over a volume that lost its head since is not known: nothing of it is called
 // whole before its content says so.
 constexpr double kUnproven = 0.99;
-constexpr std::size_t kMaxFolders = 10'000;  // of a volume in which no file was met yet
-constexpr std::size_t kMaxEvidence = 2000;   // bytes
+constexpr std::size_t kMaxFolders = 10'000;     // of a volume in which no file was met yet
+constexpr std::uint64_t kBetweenListed = 4096;  // entries
+constexpr std::size_t kMaxEvidence = 2000;      // bytes
 
 // All that a sweep looks for.
 struct Finders {
@@ -307,6 +308,7 @@ class Job {
       if (hit.format->name == "ext" && !is_of_readable(hit.offset)) superblocks.push_back(hit);
     const auto places = [](const std::vector<SectorHit>& hits) {
       std::vector<std::uint64_t> offsets;
+      offsets.reserve(hits.size());
       for (const SectorHit& hit : hits) offsets.push_back(hit.offset);
       return offsets;
     };
@@ -374,6 +376,7 @@ class Job {
     catalog_->add_volume(row);
     EntryWriter writer(*catalog_, row.key);
     const bool headless = !row.opened_by.as.empty();
+    std::uint64_t listed = 0;
     WalkOptions all;
     all.deleted = true;
     files.walk(all, [&](const Entry& seen) {
@@ -382,6 +385,8 @@ class Job {
       const auto extents = extents_of(files, entry, row.range.offset);
       if (headless) doubt(entry, extents);
       writer.add(entry, extents);
+      if (options_.on_listing && ++listed % kBetweenListed == 0)
+        options_.on_listing(address_of(row), listed);
       return WalkStep::go_on;
     });
   }
@@ -470,6 +475,11 @@ class Job {
     }
   }
 
+  std::string address_of(const CatalogVolume& volume) const {
+    return volume.lost != 0 ? fmt::format("{}::lost-{}", options_.catalog, volume.lost)
+                            : fmt::format("{}::{}", options_.catalog, volume.number);
+  }
+
   void tell_volumes() {
     Statement counts = catalog_->database().prepare(
         "SELECT count(*) FILTER (WHERE state = 'active' AND kind <> 'folder'),"
@@ -478,8 +488,7 @@ class Job {
     for (const CatalogVolume& volume : catalog_->volumes()) {
       counts.bind(1, volume.key).step();
       SweepSummary::Volume told;
-      told.address = volume.lost != 0 ? fmt::format("{}::lost-{}", options_.catalog, volume.lost)
-                                      : fmt::format("{}::{}", options_.catalog, volume.number);
+      told.address = address_of(volume);
       told.lost = volume.lost != 0;
       told.type = volume.facts.type;
       told.label = volume.facts.label;

@@ -134,6 +134,7 @@ class Search {
             vote(table.offset, capitals);
       }
     std::vector<std::pair<std::size_t, Shape>> ordered;
+    ordered.reserve(votes.size());
     for (const auto& [shape, count] : votes) ordered.emplace_back(count, shape);
     std::sort(ordered.begin(), ordered.end(),
               [](const auto& a, const auto& b) { return a.first > b.first; });

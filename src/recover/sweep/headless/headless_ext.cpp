@@ -193,6 +193,7 @@ class Search {
     else
       vote_by_neighbours(votes);
     std::vector<std::pair<std::size_t, ExtShape>> ordered;
+    ordered.reserve(votes.size());
     for (const auto& [shape, count] : votes) ordered.emplace_back(count, shape);
     std::sort(ordered.begin(), ordered.end(),
               [](const auto& a, const auto& b) { return a.first > b.first; });

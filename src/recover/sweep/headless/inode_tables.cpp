@@ -146,7 +146,7 @@ class Tables {
     for (const Range& stretch : stretches_) {
       const std::size_t before = all.size();
       for (; part != parts.end() && part->bytes.offset < stretch.end(); ++part)
-        all.push_back(std::move(*part));
+        all.push_back(*part);
       if (all.size() > before || all.empty()) continue;
       const Range gap{all.back().bytes.end(), stretch.offset - all.back().bytes.end()};
       if (gap.length <= kMaxBridge && is_zero(gap))
