@@ -164,6 +164,7 @@ class Job {
     summary_.swept_to = catalog_->swept_to();
     summary_.read_bytes = swept.read_bytes;
     if (swept.stopped_at < range.end()) return false;
+    if (own.progress) own.progress->update(range.end(), range.end(), {});
     pass.join_blocks();
     catalog_->set_fact("state", "reading");
     return true;
