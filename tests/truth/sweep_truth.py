@@ -283,6 +283,25 @@ def formatted_over(folder, files, truth):
                 judge(name + ", the old one", volume, truth, set(later.values()), int(left * least.get((old, kind), 0.9 if old == "ntfs" else 0.6)))
 
 
+def earlier_lives(folder, files, truth):
+    """Two volumes on a disk that is one volume now: their own heads are left in the free space of that."""
+    new = f"{folder}/new"
+    later = set(make_files(new, 3, 9).values())
+    pairs = (("ntfs", "fat32"), ("ext4", "exfat"), ("fat32", "ext4"), ("exfat", "ntfs"))
+    for kinds in pairs if ALL else pairs[:2]:
+        image, name = f"{folder}/lives-{kinds[0]}-{kinds[1]}.img", f"{kinds[0]} and {kinds[1]} before"
+        with open(image, "wb") as f:
+            f.truncate(300 * MIB)
+        for at, kind in zip((1, 170), kinds):
+            make(kind, image, files, 120, at * MIB)
+        make("ext4", image, new, 300)
+        volumes = swept(image, image + ".catalog")
+        lost = [volume for volume in volumes if volume["lost"]]
+        check(name, len(lost) == 2, f"{len(lost)} lost volumes")
+        for volume in lost:
+            judge(name, volume, truth, later, int(len(truth) * 0.8))
+
+
 def without_table(folder, files, truth):
     image = f"{folder}/table.img"
     with open(image, "wb") as f:
@@ -414,6 +433,7 @@ def main():
         kinds_of_ext(folder, files, truth)
         rebuilt(folder, files, truth)
         formatted_over(folder, files, truth)
+        earlier_lives(folder, files, truth)
         without_table(folder, files, truth)
         failing(folder, files, truth)
         structures(folder)

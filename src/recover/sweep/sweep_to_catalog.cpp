@@ -238,7 +238,11 @@ class Job {
     catalog_->clear_volumes();
     try {
       for (const VolumePtr& volume : disk_.volumes.all()) list_named(*volume);
+      learn_taken();
       for (const FoundVolume& volume : found.volumes) list_found(volume);
+      learn_taken();
+      catalog_->index_entries();
+      for (const FoundVolume& volume : found.inside) list_older(volume);
       list_headless(finders);
       list_structures(found, finders.volumes.hits());
       list_findings();
@@ -256,24 +260,62 @@ class Job {
     CatalogVolume row;
     row.number = volume.row.number;
     row.range = intersect(volume.row.range, {0, disk_.bytes->size()});
-    list(row, *files, volume.row.type);
-    readable_.push_back({row.range, files, false});
+    list(row, *files, volume.row.type, false);
+    readable_.push_back({row.range, files});
   }
 
   void list_found(const FoundVolume& volume) {
-    const bool known = std::any_of(readable_.begin(), readable_.end(), [&](const Readable& other) {
-      return other.range.offset == volume.range.offset &&
-             other.files->facts().format == volume.format;
-    });
-    if (known || !volume.is_read) return;
+    if (is_known(volume) || !volume.is_read) return;
     CatalogVolume row;
     row.range = intersect(volume.range, {0, disk_.bytes->size()});
     row.lost = ++lost_;
     row.evidence = volume.evidence.substr(0, kMaxEvidence);
-    open_lost(row);
+    open_lost(row, is_inside_another(row.range));
   }
 
-  void open_lost(CatalogVolume& row) {
+  // One whose own head is left in the room of a volume that is there now, and in none of its files:
+  // of an earlier life of the disk.
+  void list_older(const FoundVolume& volume) {
+    if (!volume.is_read || volume.start_lost || !volume.verified || is_known(volume) ||
+        is_in_file(volume.range.offset))
+      return;
+    CatalogVolume row;
+    row.range = intersect(volume.range, {0, disk_.bytes->size()});
+    row.lost = ++lost_;
+    row.evidence = "of an earlier life of the disk: " + volume.evidence.substr(0, kMaxEvidence);
+    open_lost(row, true);
+  }
+
+  void learn_taken() {
+    taken_ = {};
+    for (const Readable& volume : readable_)
+      if (!volume.older) add_used(*volume.files, volume.range, taken_);
+    taken_.settle();
+  }
+
+  bool is_inside_another(Range range) const {
+    return std::any_of(readable_.begin(), readable_.end(), [&](const Readable& other) {
+      return !intersect(other.range, range).empty();
+    });
+  }
+
+  bool is_known(const FoundVolume& volume) const {
+    return std::any_of(readable_.begin(), readable_.end(), [&](const Readable& other) {
+      return other.range.offset == volume.range.offset &&
+             other.files->facts().format == volume.format;
+    });
+  }
+
+  // Whether a file of a volume has this byte of the disk, by the extents that begin last before it.
+  bool is_in_file(std::uint64_t offset) const {
+    Statement ends = catalog_->database().prepare(
+        "SELECT max(disk_end) FROM (SELECT disk_offset + length AS disk_end FROM extent "
+        "WHERE disk_offset <= ? ORDER BY disk_offset DESC LIMIT 16)");
+    return ends.bind(1, offset).step() && !ends.is_null(0) && ends.number(0) > offset;
+  }
+
+  // `older`: another volume is there now.
+  void open_lost(CatalogVolume& row, bool older) {
     const Context own = context_.at(fmt::format("{}::lost-{}", options_.catalog, row.lost));
     FileSystemOptions how = row.opened_by;
     how.code_page = session_.options().file_system.code_page;
@@ -294,14 +336,12 @@ class Job {
       --lost_;
       return;
     }
-    list(row, *files, row.evidence);
-    readable_.push_back({row.range, files, !row.opened_by.as.empty()});
+    list(row, *files, row.evidence, older);
+    readable_.push_back({row.range, files, !row.opened_by.as.empty(), older});
   }
 
   // What no readable volume accounts for.
   void list_headless(const Finders& finders) {
-    for (const Readable& volume : readable_) add_used(*volume.files, volume.range, taken_);
-    taken_.settle();
     std::vector<std::uint64_t> starts = {0, 63 * kSector, 1u << 20};
     for (const VolumeRow& row : disk_.table.rows) starts.push_back(row.range.offset);
     std::vector<SectorHit> superblocks;
@@ -356,7 +396,7 @@ class Job {
       row.range = range_from(volume.start);
       row.opened_by = std::move(volume.opened_by);
       row.evidence = std::move(volume.evidence);
-      open_lost(row);
+      open_lost(row, true);
     }
   }
 
@@ -370,13 +410,12 @@ class Job {
     return {start, end - start};
   }
 
-  void list(CatalogVolume& row, const FileSystem& files, const std::string& evidence) {
+  void list(CatalogVolume& row, const FileSystem& files, const std::string& evidence, bool older) {
     row.facts = files.facts();
     row.used_bytes = files.used_bytes();
     row.evidence = evidence;
     catalog_->add_volume(row);
     EntryWriter writer(*catalog_, row.key);
-    const bool headless = !row.opened_by.as.empty();
     std::uint64_t listed = 0;
     WalkOptions all;
     all.deleted = true;
@@ -384,7 +423,7 @@ class Job {
       context_.check_cancelled();
       Entry entry = seen;
       const auto extents = extents_of(files, entry, row.range.offset);
-      if (headless) doubt(entry, extents);
+      if (older) doubt(entry, extents);
       writer.add(entry, extents);
       if (options_.on_listing && ++listed % kBetweenListed == 0)
         options_.on_listing(address_of(row), listed);
@@ -392,8 +431,8 @@ class Job {
     });
   }
 
-  // Of a volume that lost its head no file is called whole: where a volume that is there now has
-  // something, it was written over, and what else was is not known.
+  // Of a volume that lost its head, or of an earlier life, no file is called whole: where a volume
+  // that is there now has something, it was written over, and what else was is not known.
   void doubt(Entry& entry, const std::vector<EntryWriter::Extent>& extents) const {
     if (entry.kind == EntryKind::folder || entry.size_bytes == 0 || !entry.intact) return;
     std::uint64_t taken = 0;
@@ -404,7 +443,7 @@ class Job {
                                 static_cast<double>(entry.size_bytes);
     entry.intact = std::min({*entry.intact, left, kUnproven});
     if (!entry.evidence.empty()) entry.evidence += "; ";
-    entry.evidence += "of a volume that lost its head: what was written over it since is not known";
+    entry.evidence += "of a volume that is lost: what was written over it since is not known";
     if (taken > 0)
       entry.evidence += fmt::format("; {} of it is another volume's now", human_size(taken));
   }
@@ -424,16 +463,11 @@ class Job {
         catalog_->add_structure(
             {"partition table", table.kind, {}, {table.offset, kSector}, {}, table.content});
     // Images that no file of a volume begins with.
-    catalog_->index_entries();
-    Statement of_file = catalog_->database().prepare(
-        "SELECT 1 FROM extent WHERE disk_offset <= ? AND disk_offset + length > ? "
-        "ORDER BY disk_offset DESC LIMIT 1");
     for (const SectorHit& hit : hits) {
       if (hit.format->kind != FormatKind::container || hit.offset == 0) continue;
       context_.check_cancelled();
-      const bool known = of_file.bind(1, hit.offset).bind(2, hit.offset).step();
-      of_file.reset();
-      const std::uint64_t size = known ? 0 : size_of_image(*hit.format, hit.offset);
+      const std::uint64_t size =
+          is_in_file(hit.offset) ? 0 : size_of_image(*hit.format, hit.offset);
       if (size == 0) continue;
       const Address inside =
           address_at(hit.offset).with({Step::Kind::as, 0, std::string(hit.format->name), {}});
@@ -524,6 +558,7 @@ class Job {
     Range range;  // of the disk
     std::shared_ptr<const FileSystem> files;
     bool by_hand = false;
+    bool older = false;  // another volume is there now
   };
 
   const DiskLayer& disk_;
