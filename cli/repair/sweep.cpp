@@ -214,6 +214,7 @@ void print_summary_json(const Job& job, const SweepSummary& done, const std::str
   json.key("read_bytes").value(done.read_bytes).key("volumes").begin_array();
   for (const SweepSummary::Volume& volume : done.volumes) {
     json.begin_object().key("address").value(volume.address).key("lost").value(volume.lost);
+    json.key("headless").value(volume.headless);
     json.key("file_system").value(volume.type).key("label").value(volume.label);
     json.key("start_bytes").value(volume.range.offset);
     json.key("length_bytes").value(volume.range.length);
@@ -248,7 +249,8 @@ void print_structures(const Job& job, const SweepSummary& done) {
                        done.structures.size() - kShownStructures);
 }
 
-void print_summary(const Job& job, const SweepSummary& done, const std::string& catalog) {
+void print_summary(const Job& job, const SweepSummary& done, const Address& disk,
+                   const std::string& catalog) {
   std::ostream& out = job.streams.out;
   if (!done.done) {
     out << fmt::format(
@@ -282,6 +284,13 @@ void print_summary(const Job& job, const SweepSummary& done, const std::string& 
                      for_terminal(catalog));
   if (lost == nullptr) return;
   out << "\nNext:\n  lantern list " << for_shell(lost->address) << " --deleted\n";
+  // Where no table names a volume, one that does may be made of those whose heads are there.
+  const bool any_named = std::any_of(done.volumes.begin(), done.volumes.end(),
+                                     [](const auto& volume) { return !volume.lost; });
+  const bool any_head = std::any_of(done.volumes.begin(), done.volumes.end(),
+                                    [](const auto& volume) { return !volume.headless; });
+  if (!any_named && any_head)
+    out << "  lantern repair " << for_shell(disk.print()) << " --every-sector\n";
 }
 
 int sweep_source(Job& job, const Options& options) {
@@ -333,7 +342,7 @@ int sweep_source(Job& job, const Options& options) {
   if (options.common.json)
     print_summary_json(job, done, how.catalog);
   else
-    print_summary(job, done, how.catalog);
+    print_summary(job, done, address, how.catalog);
   if (!options.common.json) print_findings(job, job.streams.err);
   const int code = done.done ? exit_for_findings(job) : kStopped;
   append_to_case(options.common.case_folder, job, {address.first}, {{how.catalog, {}}}, code);

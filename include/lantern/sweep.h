@@ -108,9 +108,10 @@ struct SweepSummary {
   bool resumed = false;          // an earlier run had begun
   bool done = false;             // all was swept, and the volumes are listed
   struct Volume {
-    std::string address;  // below the catalog
-    bool lost = false;    // no table names it
-    std::string type;     // "ntfs"
+    std::string address;    // below the catalog
+    bool lost = false;      // no table names it
+    bool headless = false;  // nothing at its head tells of it
+    std::string type;       // "ntfs"
     std::string label;
     Range range;                // bytes of the disk
     std::uint64_t files = 0;    // that are active

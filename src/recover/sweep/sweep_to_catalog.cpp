@@ -525,6 +525,7 @@ class Job {
       SweepSummary::Volume told;
       told.address = address_of(volume);
       told.lost = volume.lost != 0;
+      told.headless = !volume.opened_by.as.empty();
       told.type = volume.facts.type;
       told.label = volume.facts.label;
       told.range = volume.range;
