@@ -135,7 +135,7 @@ std::uint16_t sum_of_set(ByteView slots) {
 
 std::optional<EntrySet> parse_set(ByteView bytes) {
   constexpr std::size_t kMaxSlots = 19;
-  // Most of what is asked is none, and is told by its first bytes.
+  // The first bytes tell most of what is not a set.
   if (bytes.size() < 3 * kSlotBytes || (u8(bytes, 0) & ~kInUse) != kFile || u8(bytes, 1) < 2 ||
       u8(bytes, 1) >= kMaxSlots || (u8(bytes, kSlotBytes) & ~kInUse) != kStream)
     return std::nullopt;

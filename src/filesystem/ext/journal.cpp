@@ -374,7 +374,8 @@ std::vector<std::uint64_t> blocks_of_run(const ByteSource& source, std::uint64_t
                                          std::uint64_t count) {
   constexpr std::uint64_t kDirect = 12;
   const std::uint64_t of_block = block_bytes / 4;
-  count = std::min(count, kMaxBlocks);
+  // No more than the source has.
+  count = std::min({count, kMaxBlocks, source.size() / block_bytes});
   std::vector<std::uint64_t> blocks;
   std::uint64_t next = 1, map_ends = kDirect;
   bool has_map = true;
@@ -408,7 +409,7 @@ LooseHistory read_loose_history(const SourcePtr& disk, std::uint64_t offset,
   if (length <= kSector) return found;
   found.block_bytes = be32(head, 0x0C);
   if (offset < found.block_bytes) return found;
-  // Block 0 is none of any volume's: the journal begins with block 1 of what is read.
+  // No volume's data are in block 0: the journal begins with block 1 of what is read.
   const std::uint64_t before = offset - found.block_bytes;
   const SourcePtr window = make_window(disk, {before, disk->size() - before});
   Context quiet = context;

@@ -36,7 +36,7 @@ class Explained {
   std::vector<RecordRun> loose(const std::vector<RecordRun>& runs) const;
   // Folders of FAT that no volume leads to.
   std::vector<FolderHead> loose(const std::vector<FolderHead>& heads) const;
-  // What is none of an ext, or an exFAT volume's own.
+  // What lies outside of what ext, or exFAT volumes have in use.
   template <typename Found>
   std::vector<Found> loose_of_ext(const std::vector<Found>& all) const {
     return outside(ext_used_, all);
@@ -45,7 +45,7 @@ class Explained {
   std::vector<Found> loose_of_exfat(const std::vector<Found>& all) const {
     return outside(exfat_used_, all);
   }
-  // Stretches of inode tables, cut to what is none of an ext volume's own.
+  // Stretches of inode tables, cut to what lies outside of that.
   std::vector<Range> loose_stretches(const std::vector<Range>& stretches) const;
   // Whether a byte of the disk is a volume's table or root folder.
   bool is_fat_head(std::uint64_t at) const { return fat_heads_.meets({at, 1}); }
