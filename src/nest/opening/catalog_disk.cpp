@@ -87,10 +87,10 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     disk->container.format = "raw";
   }
   if (!catalog->is_done() && catalog->volumes().empty())
-    throw Error(ErrorCode::cannot_read, catalog->database().path(), std::nullopt,
-                fmt::format("lists nothing yet: its sweep was stopped at byte {}",
-                            catalog->swept_to()),
-                "run the sweep again: it goes on");
+    throw Error(
+        ErrorCode::cannot_read, catalog->database().path(), std::nullopt,
+        fmt::format("lists nothing yet: its sweep was stopped at byte {}", catalog->swept_to()),
+        "run the sweep again: it goes on");
   if (!catalog->is_done())
     own.report(FindingCode::catalog_unfinished, Severity::warning, {},
                fmt::format("the sweep was stopped at byte {}", catalog->swept_to()),
