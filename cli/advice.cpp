@@ -8,7 +8,7 @@ namespace lantern::cli {
 namespace {
 
 // In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
-constexpr std::array<std::string_view, 39> kTyped = {"lantern disks",
+constexpr std::array<std::string_view, 43> kTyped = {"lantern disks",
                                                      "lantern survey",
                                                      "lantern machines",
                                                      "lantern list",
@@ -46,7 +46,11 @@ constexpr std::array<std::string_view, 39> kTyped = {"lantern disks",
                                                      "lantern map --check",
                                                      "lantern map",
                                                      "lantern machines % --deleted",
-                                                     "lantern verify"};
+                                                     "lantern verify",
+                                                     "--with",
+                                                     "--key-file",
+                                                     "--ask-key",
+                                                     "lantern array"};
 
 }  // namespace
 

@@ -1,4 +1,5 @@
 #include "cli/app.h"
+#include "cli/keys.h"
 
 #include <filesystem>
 #include <map>
@@ -57,8 +58,9 @@ int parse_and_run(Job& job) {
       {"disks", add_disks},       {"map", add_map},         {"survey", add_survey},
       {"machines", add_machines}, {"list", add_list},       {"find", add_find},
       {"show", add_show},         {"extract", add_extract}, {"image", add_image},
-      {"sector", add_sector},     {"compare", add_compare}, {"sweep", add_sweep},
-      {"verify", add_verify},     {"repair", add_repair},   {"undo", add_undo},
+      {"array", add_array},       {"sector", add_sector},   {"compare", add_compare},
+      {"sweep", add_sweep},       {"verify", add_verify},   {"repair", add_repair},
+      {"undo", add_undo},
 #ifdef LANTERN_MOUNT
       {"mount", add_mount},       {"unmount", add_unmount},
 #endif
@@ -83,7 +85,8 @@ void CommonOptions::add_to(const Command& command, Job& job) {
   command.option("--search-dir", look_in,
                  "a folder to search for parents and extents of the disk; repeatable");
   command.option("--with", with,
-                 "a further source of the same job, such as the disk a journal is on; repeatable");
+                 "a further source of the same job: another disk of an array or group, or of a "
+                 "journal; repeatable");
   command.flag("--allow-devices", allow_devices,
                "open devices of this computer that a descriptor names");
   command.option("--simulate", simulate, "a file that describes simulated disks, for practice");
@@ -91,6 +94,15 @@ void CommonOptions::add_to(const Command& command, Job& job) {
                  "a file of writes to overlay on the source, made by lantern repair");
   command.flag("--findings", job.all_findings, "every finding by itself, none grouped");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
+  command.heading(Command::kOwn);
+}
+
+void CommonOptions::add_keys_to(const Command& command) {
+  command.heading("Encrypted volumes");
+  command.option("--key-file", key_files,
+                 "a file with a passphrase or key, as it is; ADDRESS=FILE for one volume; "
+                 "repeatable");
+  command.flag("--ask-key", ask_key, "ask for the passphrase of each volume that needs one");
   command.heading(Command::kOwn);
 }
 
@@ -104,6 +116,8 @@ Address CommonOptions::address(const std::string& argument) const {
 std::string CommonOptions::as_typed() const {
   std::string text;
   for (const std::string& other : with) text += " --with " + for_shell(other);
+  for (const std::string& key : key_files) text += " --key-file " + for_shell(key);
+  if (ask_key) text += " --ask-key";
   for (const std::string& folder : look_in) text += " --search-dir " + for_shell(folder);
   if (!simulate.empty()) text += " --simulate " + for_shell(simulate);
   if (sector_size != 0) text += " --sector-size " + std::to_string(sector_size);
@@ -120,9 +134,11 @@ const Session& CommonOptions::session(const Job& job) const {
   options.look_in = look_in;
   options.allow_devices = allow_devices;
   for (const std::string& one : with) options.with.push_back(Address::parse(one));
+  if (!key_files.empty() || ask_key) options.file_system.keys = key_ring(key_files, ask_key);
   const Session& session = job.opened.emplace(std::move(options), job.context);
   // One that cannot be opened is said at once, not when it is missed.
-  for (const Address& one : session.options().with) session.open_disk(one);
+  for (const Address& one : session.options().with)
+    for (const Address& disk : disks_of(one, session.context())) session.open_disk(disk);
   return session;
 }
 

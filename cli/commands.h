@@ -33,8 +33,12 @@ struct CommonOptions {
   bool allow_devices = false;
   std::string simulate;           // a file of simulated disks
   std::vector<std::string> with;  // further sources of the same job
+  std::vector<std::string> key_files;
+  bool ask_key = false;
 
   void add_to(const Command& command, Job& job);
+  // Of commands that only read: what opens encrypted volumes.
+  void add_keys_to(const Command& command);
   Address address(const std::string& argument) const;
   // Those of them that a command of the same job needs too, as they are typed: " --with B.img".
   std::string as_typed() const;
@@ -49,6 +53,7 @@ using Run = std::function<int()>;
 
 Run add_disks(OptionParser& parser, Job& job);
 Run add_map(OptionParser& parser, Job& job);
+Run add_array(OptionParser& parser, Job& job);
 Run add_survey(OptionParser& parser, Job& job);
 Run add_list(OptionParser& parser, Job& job);
 Run add_find(OptionParser& parser, Job& job);

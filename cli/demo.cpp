@@ -18,6 +18,12 @@ extern const char lantern_demo_card[];
 extern const char lantern_demo_card_end[];
 extern const char lantern_demo_tower[];
 extern const char lantern_demo_tower_end[];
+extern const char lantern_demo_server_a[];
+extern const char lantern_demo_server_a_end[];
+extern const char lantern_demo_server_b[];
+extern const char lantern_demo_server_b_end[];
+extern const char lantern_demo_server_c[];
+extern const char lantern_demo_server_c_end[];
 extern const char lantern_demo_hashes[];
 extern const char lantern_demo_hashes_end[];
 }
@@ -112,6 +118,11 @@ int store_out_demo(Job& job, const std::string& folder) {
   lay_out(folder + "/station.vdi", {lantern_demo_station, lantern_demo_station_end});
   lay_out(folder + "/camera-card.img", {lantern_demo_card, lantern_demo_card_end});
   lay_out(folder + "/tower.img", {lantern_demo_tower, lantern_demo_tower_end});
+  std::filesystem::create_directories(folder + "/server", error);
+  if (error) fail(folder + "/server", error.message());
+  lay_out(folder + "/server/server-a.img", {lantern_demo_server_a, lantern_demo_server_a_end});
+  lay_out(folder + "/server/server-b.img", {lantern_demo_server_b, lantern_demo_server_b_end});
+  lay_out(folder + "/server/server-c.img", {lantern_demo_server_c, lantern_demo_server_c_end});
   open_new(folder + "/contents.sha256")
       .write(lantern_demo_hashes, lantern_demo_hashes_end - lantern_demo_hashes);
   open_new(folder + "/station.xml") << kMachine;
@@ -128,11 +139,14 @@ int store_out_demo(Job& job, const std::string& folder) {
       "  station.xml      how its computer described the machine\n"
       "  camera-card.img  the seabird camera's card\n"
       "  tower.img        the tower's computer, on which a machine's folder was deleted\n"
+      "  server/          three disks of the station's server: a parity array, in it a volume\n"
+      "                   group, in that the disks of two machines\n"
       "  contents.sha256  what was on them, to check against\n"
       "  bench.json       six simulated disks, for --simulate: one of them fails\n"
       "  own-disk.img, spare.img  two of those, empty\n\n"
-      "Next:\n  lantern survey {}/station.vdi\n  lantern machines {}\n",
-      for_terminal(folder), for_terminal(folder), for_terminal(folder));
+      "Next:\n  lantern survey {}/station.vdi\n  lantern machines {}\n"
+      "  lantern survey {}/server\n",
+      for_terminal(folder), for_terminal(folder), for_terminal(folder), for_terminal(folder));
   return kDone;
 }
 

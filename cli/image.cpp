@@ -8,7 +8,7 @@
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
-#include "cli/machines.h"
+#include "cli/survey/machines.h"
 #include "cli/output.h"
 #include "cli/progress.h"
 
@@ -282,6 +282,7 @@ Run add_image(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("image", "a copy of a disk as an image of another kind");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command
       .option("SRC OUT", options->arguments,
               "what to copy (a disk, a volume, a file in one), and the image to write")

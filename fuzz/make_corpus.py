@@ -109,6 +109,91 @@ def ext(options, journal):
     return bytes(disk)
 
 
+def md_member():
+    """Level 5 of three, superblock 1.2, chunks of 4 KiB, two rows."""
+    out = bytearray(8192 + 8192)
+    roles = (0, 1, 2)
+    struct.pack_into("<IIII16s32s", out, 4096, 0xA92B4EFC, 1, 0, 0, b"\x5e" * 16, b"skerrow:lamp")
+    struct.pack_into("<iIQII", out, 4096 + 72, 5, 2, 16, 8, 3)
+    struct.pack_into("<QQQ", out, 4096 + 128, 16, 16, 8)
+    struct.pack_into("<QQ", out, 4096 + 200, 10, 2**64 - 1)
+    struct.pack_into("<II", out, 4096 + 220, len(roles), 0)
+    struct.pack_into("<3H", out, 4096 + 256, *roles)
+    words = out[4096:4096 + 256 + 2 * len(roles)]
+    total = sum(struct.unpack_from("<64I", words)) + sum(struct.unpack_from("<H", words, 256 + 4)) + struct.unpack_from("<I", words, 256)[0]
+    struct.pack_into("<I", out, 4096 + 216, (total + (total >> 32)) & 0xFFFFFFFF)
+    return bytes(out)
+
+
+def lvm_crc(data):
+    return zlib.crc32(data, 0xF597A6CF ^ 0xFFFFFFFF) ^ 0xFFFFFFFF
+
+
+def lvm_volume():
+    """A physical volume of 24 KiB: label, metadata area of 8 KiB with one text, four extents of 2 KiB."""
+    text = b"""skerrow {
+id = "cccccc-cccc-cccc-cccc-cccc-cccc-cccccc"
+seqno = 2
+extent_size = 4
+physical_volumes {
+pv0 {
+id = "aaaaaa-aaaa-aaaa-aaaa-aaaa-aaaa-aaaaaa"
+dev_size = 48
+pe_start = 24
+pe_count = 6
+}
+}
+logical_volumes {
+keeper {
+status = ["READ", "VISIBLE"]
+segment1 {
+start_extent = 0
+extent_count = 2
+type = "striped"
+stripe_count = 2
+stripe_size = 2
+stripes = ["pv0", 0, "pv0", 1]
+}
+}
+lamp {
+status = ["READ", "VISIBLE"]
+segment1 {
+start_extent = 0
+extent_count = 2
+type = "raid5_ls"
+device_count = 3
+stripe_size = 2
+raids = ["m0", "keeper", "m1", "keeper", "m2", "keeper"]
+}
+}
+}
+}
+"""
+    out = bytearray(24576)
+    struct.pack_into("<8sQII8s", out, 512, b"LABELONE", 1, 0, 32, b"LVM2 001")
+    struct.pack_into("<32sQQQQQQQ", out, 544, b"a" * 32, len(out), 12288, 0, 0, 0, 4096, 8192)
+    struct.pack_into("<I", out, 528, lvm_crc(bytes(out[532:1024])))
+    struct.pack_into("<16sIQQQQII", out, 4100, b" LVM2 x[5A%r0N*>", 1, 4096, 8192, 512, len(text), lvm_crc(text), 0)
+    struct.pack_into("<I", out, 4096, lvm_crc(bytes(out[4100:4608])))
+    out[4608:4608 + len(text)] = text
+    return bytes(out)
+
+
+def luks2():
+    """A header of 8 KiB: one slot by pbkdf2, one segment."""
+    text = (b'{"keyslots":{"0":{"type":"luks2","key_size":64,"af":{"type":"luks1","stripes":4,"hash":"sha256"},'
+            b'"area":{"type":"raw","offset":"8192","size":"256","encryption":"aes-xts-plain64","key_size":64},'
+            b'"kdf":{"type":"pbkdf2","hash":"sha256","iterations":1000,"salt":"MDEyMzQ1Njc4OWFiY2RlZg=="}}},'
+            b'"segments":{"0":{"type":"crypt","offset":"12288","size":"dynamic","iv_tweak":"0","encryption":"aes-xts-plain64","sector_size":512}},'
+            b'"digests":{"0":{"type":"pbkdf2","keyslots":["0"],"segments":["0"],"hash":"sha256","iterations":1000,'
+            b'"salt":"MDEyMzQ1Njc4OWFiY2RlZg==","digest":"MDEyMzQ1Njc4OWFiY2RlZg=="}}}')
+    out = bytearray(16384)
+    struct.pack_into(">6sHQQ", out, 0, b"LUKS\xba\xbe", 2, 8192, 1)
+    out[72:78] = b"sha256"
+    out[4096:4096 + len(text)] = text
+    return bytes(out)
+
+
 def main():
     put("ext", "ext2", ext(["-t", "ext2", "-O", "^resize_inode"], False))
     put("ext", "ext3", ext(["-t", "ext2", "-O", "^resize_inode"], True))
@@ -178,6 +263,15 @@ def main():
     gpt[510:512] = b"\x55\xaa"
     struct.pack_into("<8sIIIIQQQQ16sQIII", gpt, 512, b"EFI PART", 0x10000, 92, 0, 0, 1, 5, 2, 4, b"\1" * 16, 2, 4, 128, 0)
     put("tables", "gpt", bytes(gpt))
+    label = bytearray(1024)
+    struct.pack_into("<I", label, 512, 0x82564557)
+    struct.pack_into("<I", label, 512 + 40, 512)
+    struct.pack_into("<IHH", label, 512 + 132, 0x82564557, 0, 4)
+    struct.pack_into("<IIIBBH", label, 512 + 148, 16384, 16, 2048, 7, 8, 0)
+    put("tables", "bsd", bytes(label))
+    put("spanning_md", "level5", md_member())
+    put("spanning_lvm", "group", lvm_volume())
+    put("spanning_luks", "second", luks2())
     fat = bytearray(512 * 40)
     struct.pack_into("<3s8sHBHBHHBHHHII", fat, 0, b"\xeb\x3c\x90", b"SKERROW ", 512, 1, 1, 2, 16, 40, 0xF8, 1, 1, 1, 0, 0)
     fat[510:512] = b"\x55\xaa"

@@ -27,13 +27,18 @@ say machines RESCUED-radio
 say extract tower.img::1::/machines/radio/radio.vdi::1 RADIO
 say extract tower.img TOWER --deleted
 say image station.vdi station.qcow2
+say survey server
+say machines server
+say extract server::lv:skerrow/mail MAIL
+say extract server::lv:skerrow::version=4::lv:skerrow/attic ATTIC
+say extract server/server-a.img::lv:skerrow/counts COUNTS --with server/server-c.img
 say disks --simulate bench.json
 say image disk:skua skua.img --failing --simulate bench.json
 say find skua.img --touches-unreadable
 say extract skua.img SKUA --deleted
 
 # Every file that came back whole must be one that was on the disks, byte for byte.
-python3 - RESCUED CARD RESCUED-radio RADIO TOWER SKUA <<'P'
+python3 - RESCUED CARD RESCUED-radio RADIO TOWER MAIL ATTIC COUNTS SKUA <<'P'
 import hashlib, json, os, sys
 truth = {}
 for line in open("contents.sha256"):

@@ -219,6 +219,7 @@ Run add_extract(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command("extract", "extract files, with a SHA-256 manifest");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command
       .option("SRC DEST", options->arguments,
               "what to take (a disk, volume, folder, file or entry), and the folder to "

@@ -116,6 +116,7 @@ Run add_find(OptionParser& parser, Job& job) {
   const Command command =
       parser.command("find", "entries by name, size, date, kind, in every volume of a disk");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command.option("SRC", options->source, "a disk, a volume or a folder in it");
   command.option("--match", options->names,
                  "only names (or paths, with a '/') of this shell pattern; repeatable");

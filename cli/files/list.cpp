@@ -212,6 +212,7 @@ Run add_list(OptionParser& parser, Job& job) {
   const Command command =
       parser.command("list", "files and folders, with what was deleted if asked");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command.option("SRC", options->source, "a disk, a volume or a folder in it");
   command.flag("--deleted", options->deleted, "deleted entries too");
   command.flag("--deleted-only", options->deleted_only, "deleted entries alone");

@@ -292,6 +292,7 @@ Run add_show(OptionParser& parser, Job& job) {
   const Command command =
       parser.command("show", "one file: its facts, where it is stored, its first bytes");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command.option("SRC", options->source, "a file or folder, by path or id");
   command.flag("--raw", options->raw, "all of its content to standard output, nothing else");
   command.flag("--hex", options->hex, "its start as numbers, even when it is text");

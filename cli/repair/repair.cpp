@@ -213,7 +213,10 @@ RepairPlan make_plan(const Options& options, const Address& address, const Sessi
 // "disk.undo" in the current folder, "disk-2.undo" when that is an earlier repair's.
 std::string journal_for(const Options& options, const Address& address) {
   if (!options.journal.empty()) return options.journal;
-  const std::string stem = std::filesystem::path(resolved(address).first).filename().string();
+  // Of a folder of disks its own name, whatever it was called by.
+  auto path = std::filesystem::absolute(resolved(address).first).lexically_normal();
+  if (!path.has_filename()) path = path.parent_path();
+  const std::string stem = path.filename().string();
   for (std::size_t i = 1; i < kMaxJournals; ++i) {
     const std::string name = i == 1 ? stem + ".undo" : fmt::format("{}-{}.undo", stem, i);
     std::error_code error;

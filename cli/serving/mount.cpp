@@ -78,6 +78,7 @@ Run add_mount(OptionParser& parser, Job& job) {
   const Command command =
       parser.command("mount", "a disk's files, read-only, as a folder of this computer");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command
       .option("SRC DIR", options->arguments,
               "a disk, a volume or a folder of one, and an empty folder")

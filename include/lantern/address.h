@@ -25,6 +25,7 @@ struct Step {
     uuid,            // uuid=1A2B-3C4D
     logical_volume,  // lv:group/name
     array,           // md:name
+    array_by_hand,   // array=LEVEL[,KEY=VALUE...]: of the disks of a set
     member,          // a file of a folder by name; ./2 when it looks like something else
     path,            // /Keeper/log.txt   components
     entry,           // @1049600

@@ -73,7 +73,11 @@ enum class Do {
   check_maps,       // argument: a folder
   map,
   machines_deleted,
-  verify  // argument: a manifest
+  verify,  // argument: a manifest
+  with,    // a further source
+  key_file,
+  ask_key,
+  array  // an array by hand
 };
 
 // One of them, with what it is done to.

@@ -207,6 +207,8 @@ struct TablePiece {
   std::uint64_t length = 0;
 };
 
+class KeyRing;
+
 struct FileSystemOptions {
   std::string code_page = "CP437";  // of FAT short names
   std::string as;                   // only this format; empty: the one that fits best
@@ -216,6 +218,7 @@ struct FileSystemOptions {
   // With `as` and figures: what was found of its file table or folders, in order, where nothing on
   // the volume leads there any more.
   std::vector<TablePiece> table_pieces;
+  std::shared_ptr<KeyRing> keys;  // of encrypted volumes; empty: none are given
 };
 
 // What a file system lies in: its volume, and others that the volume names.

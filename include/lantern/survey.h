@@ -29,7 +29,11 @@ struct SurveyLayer {
 
 struct SurveyVolume {
   VolumePtr layer;
-  bool listed = true;   // false: no entry of a table names it
+  bool listed = true;     // false: no entry of a table names it
+  std::string member_of;  // address of the array or group it is a member of; empty: none
+  bool removed = false;   // a volume that only an older description of its group has
+  std::string machine;    // name of the machine it belongs to, where that is known
+  std::string machine_why;
   std::string content;  // what is in it, in words; empty: not known
   // There is data in it that cannot be read: files may be lost from sight there.
   bool may_hold_files = false;
@@ -75,10 +79,24 @@ struct SurveySource {
   std::uint64_t size_bytes = 0;
 };
 
-// Members of one array or group among the sources.
+// Members of one array or group among the sources, and what it gives.
 struct SurveySet {
+  struct Volume {
+    std::string address;  // that opens it; empty: it cannot be opened, why_not says why
+    std::string name, type, why_not;
+    SetState state{};
+    bool hidden = false;  // a part of another
+    std::vector<std::string> tags;
+  };
   std::string id;
-  std::vector<SetMember> members;  // by slot; two of one slot are alternatives
+  std::string format;  // "md", "lvm", or that of a set that is not put together here
+  std::string name;
+  std::string address;  // empty: it is not put together here
+  std::string detail;   // in words
+  SetState state{};
+  std::vector<SpanMember> members;  // by slot; two of one slot are alternatives
+  std::vector<Volume> volumes;
+  std::vector<SetVersion> versions;  // older descriptions of a group
 };
 
 struct SurveyReport {

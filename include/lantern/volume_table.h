@@ -26,6 +26,7 @@ struct VolumeRow {
   std::string uuid;          // GPT partition GUID
   bool active = false;       // the MBR boot flag, or the GPT legacy boot attribute
   bool system = false;       // a boot, recovery or firmware volume by its type
+  bool spans = false;        // of an array or group: its range is of itself, and of no disk
 };
 
 struct VolumeTable {

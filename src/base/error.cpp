@@ -20,7 +20,7 @@ std::string with_next(const std::string& line, const Advice& next_step) {
 }
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 37> kWords = {
+constexpr std::array<std::string_view, 43> kWords = {
     "the list of disks",
     "survey",
     "the search for machines",
@@ -57,7 +57,13 @@ constexpr std::array<std::string_view, 37> kWords = {
     "leave to use a damaged journal",
     "another size of the sectors that the machine sees",
     "a check of the descriptors in a folder",
-    "mapping a disk"};
+    "mapping a disk",
+    "machines, deleted ones too",
+    "verify",
+    "a further source",
+    "a key file",
+    "a passphrase that is asked for",
+    "an array by hand"};
 
 }  // namespace
 

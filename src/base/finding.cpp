@@ -7,7 +7,7 @@ namespace lantern {
 namespace {
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 109> kCodes = {
+constexpr std::array<std::string_view, 131> kCodes = {
     "source.unreadable",
     "source.suspect",
     "source.same-id",
@@ -67,6 +67,28 @@ constexpr std::array<std::string_view, 109> kCodes = {
     "gpt.no-protective",
     "gpt.stale",
     "table.sector-size",
+    "table.hybrid",
+    "bsd.label",
+    "bsd.past-end",
+    "bsd.overlap",
+    "array.geometry",
+    "array.member-missing",
+    "array.member-stale",
+    "array.slot-twice",
+    "array.reshape",
+    "array.not-in-step",
+    "array.log",
+    "array.mirrors-differ",
+    "lvm.label",
+    "lvm.metadata",
+    "lvm.member-missing",
+    "lvm.volume",
+    "lvm.thin",
+    "lvm.snapshot",
+    "lvm.cache",
+    "luks.header",
+    "luks.key",
+    "luks.integrity",
     "volume.shadow-copies",
     "volume.unknown-content",
     "volume.not-read",

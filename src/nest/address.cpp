@@ -17,11 +17,12 @@ namespace {
 
 using Kind = Step::Kind;
 
-constexpr std::array<std::pair<std::string_view, Kind>, 7> kTextSteps = {{
+constexpr std::array<std::pair<std::string_view, Kind>, 8> kTextSteps = {{
     {"label=", Kind::label},
     {"uuid=", Kind::uuid},
     {"lv:", Kind::logical_volume},
     {"md:", Kind::array},
+    {"array=", Kind::array_by_hand},
     {"stream=", Kind::stream},
     {"version=", Kind::version},
     {"as=", Kind::as},

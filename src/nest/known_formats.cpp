@@ -10,9 +10,10 @@ namespace lantern {
 
 const Registry& known_formats() {
   static const Registry kFormats = [] {
-    std::vector<Format> all = {gpt_format(),    apm_format(),          mbr_format(),
-                               ext::format(),   ext::journal_format(), ntfs::format(),
-                               exfat::format(), fat::format(),         iso9660::format()};
+    std::vector<Format> all = {
+        gpt_format(),          apm_format(),   bsd_format(),    mbr_format(),  ext::format(),
+        ext::journal_format(), ntfs::format(), exfat::format(), fat::format(), iso9660::format(),
+        luks_format(),         lvm_format(),   md_format()};
     for (auto list : {named::encrypted(), named::volume_managers(), named::firmware_arrays(),
                       named::file_systems(), named::other_systems(), container_formats()})
       std::move(list.begin(), list.end(), std::back_inserter(all));

@@ -6,6 +6,7 @@
 #include "base/bytes.h"
 #include "lantern/format/registry.h"
 #include "nest/owner.h"
+#include "volume/luks/unlock.h"
 #include "volume/shadow_copies.h"
 
 namespace lantern {
@@ -48,9 +49,29 @@ std::string VolumeLayer::format() const {
   return owner_ ? owner_->format : std::string();
 }
 
+const SourcePtr& VolumeLayer::content() const {
+  const std::lock_guard lock(mutex_);
+  if (content_ || !bytes) return content_;
+  content_ = bytes;
+  if (!options_.keys || !options_.as.empty()) return content_;
+  const auto closed = known_formats().recognise(*bytes);
+  const auto* const owner = owner_of(closed, nullptr);
+  if (owner == nullptr || !owner->format.starts_with("luks")) return content_;
+  luks::Unlocked opened = luks::unlock(bytes, *bytes, address.print(), *options_.keys, context_);
+  locked_ = opened.why_not;
+  if (opened.content) content_ = std::move(opened.content);
+  return content_;
+}
+
+std::string VolumeLayer::why_locked() const {
+  const std::lock_guard lock(mutex_);
+  content();
+  return locked_;
+}
+
 const std::vector<Recognition>& VolumeLayer::recognised() const {
   const std::lock_guard lock(mutex_);
-  if (!probed_ && bytes) recognised_ = known_formats().recognise(*bytes);
+  if (!probed_ && bytes) recognised_ = known_formats().recognise(*content());
   probed_ = true;
   return recognised_;
 }
@@ -108,6 +129,7 @@ void VolumeLayer::open() const {
   // What a reader makes of another's remains is not to be told.
   Context reading = context_;
   reading.findings = std::make_shared<FindingSink>();
+  if (content() != bytes) sources_ = FileSystemSources(content_);
   auto files = open_file_system(sources_, recognised(), options_, reading);
   owner_.reset();
   if (!options_.as.empty()) {
@@ -131,7 +153,7 @@ void VolumeLayer::look_for_versions() const {
   const bool is_version =
       !address.steps.empty() && address.steps.back().kind == Step::Kind::version;
   if (bytes && !is_version) {
-    ShadowCopies copies = find_shadow_copies(bytes, context_);
+    ShadowCopies copies = find_shadow_copies(content(), context_);
     versions_ = std::move(copies.versions);
     open_version_ = std::move(copies.open_version);
     if (versions_.empty() && file_system()) versions_ = file_system_->versions();

@@ -130,15 +130,23 @@ std::string why_this(const Evidence& evidence, std::size_t readable, std::size_t
   return why;
 }
 
-std::string name_of(const VolumeLayer& volume) {
+// The address without its last step: the disk a volume is on.
+std::string disk_of(const VolumeLayer& volume) {
+  Address disk = volume.address;
+  if (!disk.steps.empty()) disk.steps.pop_back();
+  return disk.print();
+}
+
+std::string name_of(const VolumeLayer& volume, bool of_one_disk) {
+  if (!of_one_disk || volume.row.spans) return for_terminal(volume.address.print());
   // A volume that no entry names has no number.
   return volume.row.number > 0 ? fmt::format("volume {}", volume.row.number)
                                : fmt::format("the volume at byte {}", volume.row.range.offset);
 }
 
-std::string why_not(const VolumeLayer& volume, const Evidence& evidence) {
+std::string why_not(const VolumeLayer& volume, const Evidence& evidence, bool of_one_disk) {
   std::string why =
-      fmt::format("{} has {}", name_of(volume),
+      fmt::format("{} has {}", name_of(volume, of_one_disk),
                   evidence.user_files == 0 ? "none of these" : std::to_string(evidence.user_files));
   if (!evidence.looked_at_all) why += fmt::format(" in its first {} entries", grouped(kMaxEntries));
   if (!evidence.boot_name.empty())
@@ -160,16 +168,20 @@ VolumeChoice choose_volume(const std::vector<VolumePtr>& volumes, const Context&
   const auto best = std::max_element(
       looked.begin(), looked.end(),
       [](const auto& a, const auto& b) { return a.second.weight() < b.second.weight(); });
+  const bool of_one_disk = std::all_of(
+      volumes.begin(), volumes.end(),
+      [&](const VolumePtr& volume) { return disk_of(*volume) == disk_of(*volumes.front()); });
   VolumeChoice choice;
   choice.index = best->first;
   choice.why = why_this(best->second, looked.size(), volumes.size());
   for (auto other = looked.begin(); other != looked.end(); ++other)
-    if (other != best) choice.why += "; " + why_not(*volumes[other->first], other->second);
+    if (other != best)
+      choice.why += "; " + why_not(*volumes[other->first], other->second, of_one_disk);
   // What cannot be read may be the one that is meant.
   const std::uint64_t chosen_bytes = volumes[best->first]->row.range.length;
   for (const VolumePtr& volume : volumes)
     if (may_hold_files(*volume) && volume->row.range.length > chosen_bytes)
-      choice.why += fmt::format("; {} is larger and cannot be read", name_of(*volume));
+      choice.why += fmt::format("; {} is larger and cannot be read", name_of(*volume, of_one_disk));
   return choice;
 }
 

@@ -16,6 +16,8 @@
 #include "nest/opening/disk.h"
 #include "nest/opening/folder_disks.h"
 #include "nest/opening/other_sources.h"
+#include "nest/opening/sets.h"
+#include "nest/opening/steps/array_by_hand.h"
 #include "nest/opening/surroundings.h"
 #include "source/reading/known_losses.h"
 
@@ -61,6 +63,7 @@ struct Session::State {
   Context context;
   Opened<DiskLayer> disks;
   Opened<VolumeLayer> volumes;  // that no table names
+  Opened<SpannedSets> sets;     // by what they are named under
 };
 
 Session::Session(OpenOptions options, Context context)
@@ -100,6 +103,12 @@ DiskPtr Session::open_first(const Address& address) const {
   first.first = disk ? kNamed + disk->name : address.first;
   return state_->disks.get(first.print(), [&] {
     if (!disk && Catalog::is_catalog(first.first)) return open_catalog_disk(first.first, *this);
+    if (!disk)
+      if (const auto stated = read_array_file(first.first, context())) {
+        const auto members = open_members(*stated, first.first, *this);
+        const auto array = array_by_hand(*stated, members, first, *this);
+        return open_disk_layer(array->bytes, first, {}, {array}, *this);
+      }
     const auto layer = std::make_shared<FileLayer>();
     layer->address = first;
     layer->path = disk ? disk->facts.device : first.first;
@@ -191,6 +200,31 @@ VolumePtr Session::open_version(const VolumeLayer& volume, const std::string& id
                 fmt::format("there is no version \"{}\"{}", id,
                             versions_there_are(volume.address, volume.versions())),
                 {Do::survey, " shows what is there"});
+  });
+}
+
+VolumePtr Session::open_array(const ArrayStatement& stated, const std::vector<LayerPtr>& members,
+                              const Address& address) const {
+  return state_->volumes.get(address.print(),
+                             [&] { return array_by_hand(stated, members, address, *this); });
+}
+
+std::shared_ptr<const SpannedSets> Session::spanned_sets(const Address& base,
+                                                         const std::vector<DiskPtr>& disks) const {
+  return state_->sets.get(base.print(), [&] { return find_sets(base, disks, *this); });
+}
+
+std::shared_ptr<const SpannedSets> Session::spanned_sets(const Address& folder) const {
+  return state_->sets.get(folder.print(), [&] {
+    std::vector<DiskPtr> disks;
+    for (const Address& address : disks_of(folder, context())) {
+      try {
+        disks.push_back(open_disk(address).disks.back());
+      } catch (const Error& error) {
+        if (error.code() == ErrorCode::stopped) throw;
+      }
+    }
+    return find_sets(folder, disks, *this);
   });
 }
 

@@ -88,13 +88,15 @@ Address resolved(const Address& address) {
 
 std::vector<std::string> bottom_sources(const Target& target) {
   std::vector<std::string> paths;
-  for (const DiskPtr& disk : target.disks)
-    walk_layers(disk, [&](const Layer& layer) {
-      const auto* const file = dynamic_cast<const FileLayer*>(&layer);
-      if (file != nullptr && std::find(paths.begin(), paths.end(), file->path) == paths.end())
-        paths.push_back(file->path);
-      return true;
-    });
+  const auto take = [&](const Layer& layer) {
+    const auto* const file = dynamic_cast<const FileLayer*>(&layer);
+    if (file != nullptr && std::find(paths.begin(), paths.end(), file->path) == paths.end())
+      paths.push_back(file->path);
+    return true;
+  };
+  for (const DiskPtr& disk : target.disks) walk_layers(disk, take);
+  // A volume that spans disks lies on more than the one the address goes through.
+  walk_layers(target.volume, take);
   return paths;
 }
 

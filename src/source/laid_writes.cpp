@@ -114,8 +114,8 @@ SourcePtr LaidWrites::over(const std::string& path, SourcePtr inner) {
     const auto& files = log_->files();
     const auto known = std::find_if(files.begin(), files.end(),
                                     [&](const WriteLog::File& f) { return f.path == name; });
-    laid.number = static_cast<std::uint32_t>(known - files.begin());
     if (known != files.end()) {
+      laid.number = static_cast<std::uint32_t>(known - files.begin());
       if (known->size_bytes != inner->size() ||
           known->samples_sha256 != identify(*inner).samples_sha256)
         throw Error(ErrorCode::refused, name, std::nullopt,
@@ -176,7 +176,7 @@ void LaidWrites::write(const std::string& path, std::uint64_t offset, ByteView b
                   "make an image of the disk first, and repair that");
     const std::unique_lock lock(mutex_);
     Laid& laid = files_.at(path);
-    if (laid.number >= log_->files().size()) {
+    if (laid.number == Laid::kNone) {
       const Identity identity = identify(*laid.inner);
       laid.number = log_->add_file({path, identity.size_bytes, identity.samples_sha256, {}});
     }

@@ -52,7 +52,8 @@ class LaidWrites final : public Scratch, public std::enable_shared_from_this<Lai
     std::uint64_t at = 0;  // of its bytes in the log
   };
   struct Laid {
-    std::uint32_t number = 0;
+    static constexpr std::uint32_t kNone = ~0u;
+    std::uint32_t number = kNone;  // in the log, once something was written
     SourcePtr inner;
     std::map<std::uint64_t, Piece> pieces;  // by offset; none overlap
     std::uint64_t size_bytes = 0;

@@ -22,6 +22,7 @@ bool is_reserved(const VolumeLayer& volume) {
 
 bool is_understood(const SurveyVolume& volume) {
   const VolumeLayer& layer = *volume.layer;
+  if (!volume.member_of.empty()) return true;
   if (layer.file_system() || is_reserved(layer)) return true;
   if (layer.owner()) return layer.owner()->kind == FormatKind::swap;
   return layer.start() == VolumeStart::zeros && !volume.may_hold_files;
@@ -49,7 +50,8 @@ class Judge {
       : report_(report), session_(session), options_(options), context_(session.context()) {}
 
   void run() {
-    for (const SurveyVolume& volume : report_.volumes) not_read(*volume.layer);
+    for (const SurveyVolume& volume : report_.volumes)
+      if (volume.member_of.empty()) not_read(*volume.layer);
     for (const SurveyStart& start : report_.starts) broken_link(start);
     if (options_.count)
       for (const SurveyVolume& volume : report_.volumes) system(*volume.layer);
@@ -64,6 +66,16 @@ class Judge {
   void not_read(const VolumeLayer& volume) {
     if (volume.file_system() || !volume.owner() || volume.owner()->kind == FormatKind::swap) return;
     const Recognition& owner = *volume.owner();
+    if (owner.format.starts_with("luks")) {
+      const std::string why = volume.why_locked();
+      context_.at(volume.address.print())
+          .report(FindingCode::luks_key, why.empty() ? Severity::note : Severity::warning,
+                  {owner.place, 0},
+                  fmt::format("is encrypted by {}: {}", owner.title,
+                              why.empty() ? "no key is given" : why),
+                  "nothing in it is read");
+      return;
+    }
     const std::string facts = facts_of(owner);
     context_.at(volume.address.print())
         .report(FindingCode::volume_not_read, Severity::note, {owner.place, 0},

@@ -8,9 +8,12 @@
 #include "lantern/error.h"
 #include "lantern/machines.h"
 #include "lantern/text.h"
+#include "nest/opening/steps/spanned_steps.h"
+#include "recover/machines/volume_claims.h"
 #include "survey/content.h"
 #include "survey/judge.h"
 #include "survey/layers.h"
+#include "survey/sets.h"
 #include "survey/spaces.h"
 #include "survey/sweep_worth.h"
 
@@ -93,11 +96,13 @@ class Surveyor {
 
   SurveyReport run(const std::vector<Address>& sources) {
     gather(sources);
-    for (const Address& address : set_.addresses()) look_at(address);
-    for (std::string& id : set_.set_ids()) {
-      auto members = set_.members_of(id);
-      report_.sets.push_back({std::move(id), std::move(members)});
-    }
+    std::vector<Target> targets;
+    for (const Address& address : set_.addresses()) targets.push_back(open(address));
+    find_sets(sources.front(), targets);
+    for (const Target& target : targets) look_at(target);
+    look_at_sets();
+    choose_among_all();
+    name_machines();
     survey_parts::judge(report_, session_, options_);
     return std::move(report_);
   }
@@ -118,14 +123,99 @@ class Surveyor {
     }
   }
 
-  void look_at(const Address& address) {
-    const Target target = session_.open_disk(address);
+  Target open(const Address& address) {
+    Target target = session_.open_disk(address);
     report_.sources.push_back({address.print(), target.disks.front()->file->size()});
+    return target;
+  }
+
+  // What belongs together, before anything is looked at: a member is not told as a volume of its
+  // own.
+  void find_sets(const Address& base, const std::vector<Target>& targets) {
+    std::vector<DiskPtr> disks;
+    for (const Target& target : targets) disks.push_back(target.disks.back());
+    base_ = base;
+    sets_ = session_.spanned_sets(base, disks);
+    for (const SpannedSets::Set& one : sets_->sets) {
+      report_.sets.push_back(survey_parts::describe_set(one, base));
+      for (std::size_t i = 0; i < one.members.size(); ++i)
+        if (one.members[i])
+          member_of_[one.members[i]->address.print()] = report_.sets.back().address;
+    }
+    for (const Target& target : targets) set_.note_members(*target.disks.back());
+    for (const std::string& id : set_.set_ids())
+      if (auto set = survey_parts::describe_members(id, set_.members_of(id)))
+        report_.sets.push_back(std::move(*set));
+  }
+
+  void look_at(const Target& target) {
     for (const DiskPtr& disk : target.disks) survey_parts::add_disk_layers(*disk, report_);
-    const DiskLayer& disk = target.disk();
+    look_at_disk(target.disks.back(), target.volume);
+  }
+
+  // The volumes of arrays and groups, and disks in them.
+  void look_at_sets() {
+    for (const SpannedSets::Set& one : sets_->sets) {
+      for (std::size_t i = 0; i < one.volumes.size(); ++i)
+        if (one.volumes[i] && !one.set.volumes[i].hidden && !one.set.volumes[i].is_pool)
+          look_at_spanned(one.volumes[i], false);
+      for (const VolumePtr& removed : survey_parts::removed_volumes(one, base_, session_))
+        look_at_spanned(removed, true);
+    }
+  }
+
+  // Where disks belong together, what they hold is weighed together.
+  void choose_among_all() {
+    if (!options_.count || sets_->sets.empty()) return;
+    std::vector<VolumePtr> all;
+    for (const SurveyVolume& volume : report_.volumes)
+      if (volume.member_of.empty() && !volume.removed) all.push_back(volume.layer);
+    const VolumeChoice choice = choose_volume(all, context_);
+    if (!choice.index) return;
+    for (SurveyVolume& volume : report_.volumes)
+      volume.likely_user_files = volume.layer == all[*choice.index];
+    report_.chosen = all[*choice.index]->address.print();
+    report_.why = choice.why;
+  }
+
+  // Beside each volume the machine that has it, as definitions among these disks say.
+  void name_machines() {
+    if (!options_.count || sets_->sets.empty()) return;
+    for (std::size_t i = 0; i < report_.volumes.size(); ++i) {
+      if (report_.volumes[i].removed || !report_.volumes[i].member_of.empty()) continue;
+      for (const VolumeClaim& claim : volume_claims(report_.volumes[i].layer, context_)) {
+        const VolumePtr claimed = claimed_volume(claim, *sets_);
+        if (!claimed) continue;
+        const std::string address = claimed->address.print();
+        for (SurveyVolume& volume : report_.volumes) {
+          const std::string own = volume.layer->address.print();
+          if (own != address && !own.starts_with(address + "::")) continue;
+          volume.machine = claim.machine;
+          volume.machine_why = in_words(claim);
+        }
+      }
+    }
+  }
+
+  void look_at_spanned(const VolumePtr& volume, bool removed) {
+    const std::string address = volume->address.print();
+    report_.layers.push_back({address, "volume", volume->row.type, volume->row.range.length, {}});
+    const DiskPtr disk = member_of_.contains(address) ? nullptr : disk_in(volume, session_);
+    if (disk) {
+      inner_.push_back(disk);
+      survey_parts::add_disk_layers(*disk, report_);
+      return look_at_disk(disk, nullptr);
+    }
+    add_volume(nullptr, volume, true, false, {});
+    report_.volumes.back().removed = removed;
+  }
+
+  void look_at_disk(const DiskPtr& found, const VolumePtr& named) {
+    const DiskLayer& disk = *found;
     ids_.add(disk);
-    set_.note_members(disk);
-    const std::vector<VolumePtr> unlisted = survey_parts::unlisted_volumes(disk, session_);
+    const bool member = member_of_.contains(disk.address.print());
+    std::vector<VolumePtr> unlisted;
+    if (!member) unlisted = survey_parts::unlisted_volumes(disk, session_);
     // Without a table, a disk in which volumes are found is not one volume itself.
     std::vector<VolumePtr> volumes;
     if (disk.table.is_there() || unlisted.empty()) volumes = disk.volumes.all();
@@ -134,15 +224,17 @@ class Surveyor {
     for (SurveySpace& space : survey_parts::unallocated(disk, unlisted, context_))
       report_.spaces.push_back(std::move(space));
 
+    std::vector<VolumePtr> own;  // those that are no members
+    for (const VolumePtr& volume : volumes)
+      if (!member_of_.contains(volume->address.print())) own.push_back(volume);
     VolumeChoice choice;
-    if (options_.count) choice = choose_volume(volumes, context_);
-    if (target.volume && target.volume->file_system()) {
-      const auto named = std::find(volumes.begin(), volumes.end(), target.volume);
-      choice.index.reset();
-      if (named != volumes.end()) choice.index = static_cast<std::size_t>(named - volumes.begin());
-    }
+    if (options_.count) choice = choose_volume(own, context_);
+    const VolumePtr chosen = named && named->file_system() ? named
+                             : choice.index                ? own[*choice.index]
+                                                           : nullptr;
     for (std::size_t i = 0; i < volumes.size(); ++i)
-      add_volume(disk, volumes[i], i < listed, choice.index == i, choice.why);
+      add_volume(&disk, volumes[i], i < listed, chosen == volumes[i], choice.why);
+    if (member || own.empty()) return;
     if (options_.count)
       report_.sweeps.push_back(survey_parts::weigh_sweep(
           disk, std::span(report_.volumes).last(volumes.size()), context_));
@@ -151,11 +243,29 @@ class Surveyor {
         report_.starts.push_back({disk.address.print(), std::move(chain)});
   }
 
-  void add_volume(const DiskLayer& disk, const VolumePtr& layer, bool listed, bool is_choice,
+  // Over several sources the one with the most files is named.
+  void choose(SurveyVolume& volume, const std::string& why) {
+    const auto files = static_cast<double>(volume.files + volume.deleted);
+    if (files <= most_files_) return;
+    for (SurveyVolume& other : report_.volumes) other.likely_user_files = false;
+    volume.likely_user_files = true;
+    most_files_ = files;
+    report_.chosen = volume.layer->address.print();
+    report_.why = why;
+  }
+
+  // `disk`: empty of a volume that spans disks.
+  void add_volume(const DiskLayer* disk, const VolumePtr& layer, bool listed, bool is_choice,
                   const std::string& why) {
     SurveyVolume volume;
     volume.layer = layer;
     volume.listed = listed;
+    if (const auto set = member_of_.find(layer->address.print()); set != member_of_.end()) {
+      volume.member_of = set->second;
+      volume.content = layer->owner() ? layer->owner()->title : "member";
+      report_.volumes.push_back(std::move(volume));
+      return;
+    }
     volume.content = content_of(*layer);
     volume.may_hold_files = may_hold_files(*layer);
     volume.counted_all = options_.count;
@@ -168,18 +278,10 @@ class Surveyor {
       volume.content = lost_start ? "zeros at its start, then data" : nature.words;
       volume.may_hold_files = nature.nature != survey_parts::Nature::text &&
                               (volume.may_hold_files || (lost_start && !layer->row.system));
-      survey_parts::report_unknown(disk, *layer, nature, context_);
+      if (disk != nullptr) survey_parts::report_unknown(*disk, *layer, nature, context_);
     }
     if (options_.count) count(volume, context_);
-    // Over several sources the one with the most files is named.
-    const auto files = static_cast<double>(volume.files + volume.deleted);
-    if (is_choice && files > most_files_) {
-      for (SurveyVolume& other : report_.volumes) other.likely_user_files = false;
-      volume.likely_user_files = true;
-      most_files_ = files;
-      report_.chosen = layer->address.print();
-      report_.why = why;
-    }
+    if (is_choice) choose(volume, why);
     report_.volumes.push_back(std::move(volume));
   }
 
@@ -188,6 +290,10 @@ class Surveyor {
   const Context& context_;
   Ids ids_;
   SourceSet set_;
+  Address base_;  // that sets are named under
+  std::shared_ptr<const SpannedSets> sets_;
+  std::map<std::string, std::string> member_of_;  // addresses: of a member, of its set
+  std::vector<DiskPtr> inner_;                    // kept open: they are asked for again
   SurveyReport report_;
   double most_files_ = -1;
 };

@@ -49,7 +49,12 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
     const std::string none;
     json.begin_object().key("address").value(volume.layer->address.print());
     json.key("listed").value(volume.listed);
-    json.key("index").value(row.number).key("start_bytes").value(row.range.offset);
+    json.key("index").value(row.number).key("start_bytes");
+    // Of a volume that spans disks there is no one place.
+    row.spans ? json.null() : json.value(row.range.offset);
+    json.key("member_of").value(volume.member_of);
+    json.key("state").value(volume.removed ? "removed" : "active");
+    json.key("machine").value(volume.machine).key("machine_why").value(volume.machine_why);
     json.key("length_bytes").value(row.range.length).key("type").value(row.type);
     json.key("type_code").value(row.type_code).key("table_name").value(row.name);
     json.key("table_uuid").value(row.uuid);
@@ -92,11 +97,30 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
   write_starts(json, report);
   json.key("sets").begin_array();
   for (const SurveySet& set : report.sets) {
-    json.begin_object().key("id").value(set.id).key("members").begin_array();
-    for (const SetMember& member : set.members) {
-      json.begin_object().key("address").value(member.address.print());
-      json.key("format").value(member.recognised.format).key("slot");
-      member.recognised.slot ? json.value(*member.recognised.slot) : json.null();
+    json.begin_object().key("id").value(set.id).key("format").value(set.format);
+    json.key("name").value(set.name).key("address").value(set.address);
+    json.key("detail").value(set.detail).key("state").value(to_string(set.state));
+    json.key("members").begin_array();
+    for (const SpanMember& member : set.members) {
+      json.begin_object().key("address").value(member.address);
+      json.key("format").value(set.format).key("slot");
+      member.slot ? json.value(*member.slot) : json.null();
+      json.key("id").value(member.id).key("state").value(to_string(member.state));
+      json.key("detail").value(member.detail).end_object();
+    }
+    json.end_array().key("volumes").begin_array();
+    for (const SurveySet::Volume& volume : set.volumes) {
+      json.begin_object().key("address").value(volume.address).key("name").value(volume.name);
+      json.key("type").value(volume.type).key("state").value(to_string(volume.state));
+      json.key("why_not").value(volume.why_not).key("hidden").value(volume.hidden);
+      write_texts(json, "tags", volume.tags);
+      json.end_object();
+    }
+    json.end_array().key("versions").begin_array();
+    for (const SetVersion& version : set.versions) {
+      json.begin_object().key("id").value(version.id).key("written_unix").value(version.written);
+      json.key("what").value(version.what);
+      write_texts(json, "removed", version.removed);
       json.end_object();
     }
     json.end_array().end_object();

@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "volume/apm.h"
+#include "volume/bsd.h"
 #include "volume/gpt.h"
 #include "volume/gpt_layout.h"
 #include "volume/mbr.h"
@@ -70,6 +71,18 @@ Format apm_format() {
       "apm", FormatKind::partition_table, {{0, "ER"sv}, {0, "PM\0\0"sv}}, {{0}, {512}}, probe_apm,
       true};
   format.read_table = read_apm;
+  return format;
+}
+
+Format bsd_format() {
+  constexpr std::string_view kMark = "\x57\x45\x56\x82"sv, kBigMark = "\x82\x56\x45\x57"sv;
+  Format format{"bsd",
+                FormatKind::partition_table,
+                {{0, kMark}, {64, kMark}, {0, kBigMark}, {64, kBigMark}},
+                {{0}, {512}},
+                probe_bsd,
+                true};
+  format.read_table = read_bsd;
   return format;
 }
 

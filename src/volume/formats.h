@@ -1,4 +1,5 @@
-// The entries of the partition tables that are read here, for the registry.
+// The entries of partition tables, arrays, volume groups and encrypted volumes that are read here,
+// for the registry.
 //
 // Thread-safety: the entries are values; their probes are pure.
 #pragma once
@@ -10,5 +11,9 @@ namespace lantern {
 Format mbr_format();
 Format gpt_format();
 Format apm_format();
+Format bsd_format();
+Format lvm_format();
+Format luks_format();
+Format md_format();
 
 }  // namespace lantern

@@ -76,10 +76,37 @@ class GptReader {
     if (!has_protective_entry(disk_))
       context_.report(FindingCode::gpt_no_protective, Severity::warning, {0, 512},
                       "sector 0 has no protective entry for the GPT", "the GPT is used");
-    return table_of(*used);
+    VolumeTable table = table_of(*used);
+    report_hybrid(table);
+    return table;
   }
 
  private:
+  // An MBR that names volumes beside its protective entry: systems without GPT use those.
+  void report_hybrid(const VolumeTable& table) {
+    const std::vector<VolumeRow> others = entries_beside_protective(disk_, sector_size_);
+    if (others.empty()) return;
+    std::string same, alone;
+    for (const VolumeRow& other : others) {
+      const auto twin =
+          std::find_if(table.rows.begin(), table.rows.end(),
+                       [&](const VolumeRow& row) { return row.range == other.range; });
+      std::string& text = twin == table.rows.end() ? alone : same;
+      if (!text.empty()) text += ", ";
+      text += twin == table.rows.end()
+                  ? fmt::format("entry {} ({}, from byte {})", other.number, other.type,
+                                other.range.offset)
+                  : fmt::format("entry {} is volume {}", other.number, twin->number);
+    }
+    if (!same.empty())
+      context_.report(FindingCode::table_hybrid, Severity::note, {0, 512},
+                      "the MBR names volumes of the GPT as well: " + same, "the GPT is used");
+    if (!alone.empty())
+      context_.report(FindingCode::table_hybrid, Severity::warning, {0, 511},
+                      "the MBR names what the GPT does not: " + alone,
+                      "the GPT is used; at= opens what begins there");
+  }
+
   Copy read_copy(std::string_view name, std::uint64_t lba) {
     Copy copy;
     copy.name = name;

@@ -147,4 +147,20 @@ bool has_protective_entry(const SourcePtr& disk) {
   return false;
 }
 
+std::vector<VolumeRow> entries_beside_protective(const SourcePtr& disk, std::uint32_t sector_size) {
+  std::vector<VolumeRow> rows;
+  const auto record = read_record(*disk, 0);
+  if (!record) return rows;
+  for (std::size_t i = 0; i < record->size(); ++i) {
+    const RecordEntry& entry = record->at(i);
+    if (!entry.used() || entry.type == kProtective) continue;
+    VolumeRow row;
+    row.number = i + 1;
+    row.range = {entry.first_lba * sector_size, entry.sectors * sector_size};
+    row.type = mbr_type(entry.type).words;
+    rows.push_back(std::move(row));
+  }
+  return rows;
+}
+
 }  // namespace lantern

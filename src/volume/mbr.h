@@ -23,4 +23,7 @@ std::optional<VolumeTable> read_mbr(const SourcePtr& disk, std::uint32_t sector_
 // Whether sector 0 has an entry of type EE, as a GPT disk should.
 bool has_protective_entry(const SourcePtr& disk);
 
+// The other primary entries of a record that has a protective one.
+std::vector<VolumeRow> entries_beside_protective(const SourcePtr& disk, std::uint32_t sector_size);
+
 }  // namespace lantern

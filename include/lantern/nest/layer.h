@@ -84,7 +84,13 @@ class VolumeLayer final : public Layer {
   // The members below read the volume when they are asked first, and throw Error{stopped} when that
   // is cancelled; they can be asked again then.
 
-  // What its first structures say it is, read here or not, the best first. Reads a few sectors.
+  // What lies in it: its bytes; of an encrypted volume whose key is given, decrypted. Where no key
+  // opens it, its bytes as they are.
+  const SourcePtr& content() const;
+  // Of an encrypted volume that no key opened: why not, in words.
+  std::string why_locked() const;
+  // What the first structures of its content say it is, read here or not, the best first. Reads a
+  // few sectors.
   const std::vector<Recognition>& recognised() const;
   // Empty pointer: none that can be read.
   const std::shared_ptr<const FileSystem>& file_system() const;
@@ -109,9 +115,11 @@ class VolumeLayer final : public Layer {
   void look_for_versions() const;
 
   FileSystemOptions options_;
-  FileSystemSources sources_ = SourcePtr();
+  mutable FileSystemSources sources_ = SourcePtr();
   Context context_;
   mutable std::recursive_mutex mutex_;  // of what follows
+  mutable SourcePtr content_;
+  mutable std::string locked_;
   mutable bool probed_ = false, opened_ = false, versions_known_ = false;
   mutable std::vector<Recognition> recognised_;
   mutable std::optional<Recognition> owner_;

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "lantern/host.h"
+#include "lantern/nest/array_statement.h"
 #include "lantern/nest/disks.h"
 #include "lantern/nest/target.h"
 
@@ -65,6 +66,17 @@ class Session {
   // A volume, or a disk as a whole, read by hand as the file system options.as.
   VolumePtr open_as(const Layer& layer, VolumeRow row, const Address& address,
                     FileSystemOptions options) const;
+  // The arrays and groups with members among the volumes of these disks, of which the last is the
+  // innermost, and of the sources given besides (OpenOptions::with); and those that lie in them.
+  // `base`: what they are named under.
+  std::shared_ptr<const SpannedSets> spanned_sets(const Address& base,
+                                                  const std::vector<DiskPtr>& disks) const;
+  // Of a folder: its disks. One that cannot be opened is passed over.
+  std::shared_ptr<const SpannedSets> spanned_sets(const Address& folder) const;
+  // An array whose geometry is stated (ArrayStatement), of these members, by slot; an empty pointer
+  // is a hole. Throws Error{usage} for what cannot be.
+  VolumePtr open_array(const ArrayStatement& stated, const std::vector<LayerPtr>& members,
+                       const Address& address) const;
   // The volume as it was in one of its versions. Throws Error{not_found, cannot_read, unsupported}.
   VolumePtr open_version(const VolumeLayer& volume, const std::string& id) const;
 

@@ -15,17 +15,19 @@
 
 #include "lantern/json.h"
 #include "lantern/nest/layer.h"
+#include "lantern/nest/spanned_sets.h"
 
 namespace lantern {
 
 struct Target {
-  std::vector<DiskPtr> disks;  // outermost first; the target lies in the last
-  VolumePtr volume;            // of disks.back(); may be empty
-  std::optional<Entry> entry;  // a file or folder in that volume; empty: its root
-  std::string stream;          // of that entry; empty: its own content
-  SourcePtr bytes;             // for ::bytes
-  std::string chosen;          // address of a volume the address left out
-  std::string why;             // why that one
+  std::vector<DiskPtr> disks;               // outermost first; the target lies in the last
+  VolumePtr volume;                         // of disks.back(); may be empty
+  std::optional<Entry> entry;               // a file or folder in that volume; empty: its root
+  std::string stream;                       // of that entry; empty: its own content
+  SourcePtr bytes;                          // for ::bytes
+  std::shared_ptr<const SpannedSets> sets;  // that the volume was taken from
+  std::string chosen;                       // address of a volume the address left out
+  std::string why;                          // why that one
 
   // The innermost disk, and the volume in it. Throw Error{usage} when there is none.
   const DiskLayer& disk() const;

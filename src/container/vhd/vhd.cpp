@@ -57,6 +57,29 @@ std::optional<Footer> read_footer(const ByteSource& file, std::uint64_t at, std:
   return found;
 }
 
+// Whether the footer follows the last block, where the file is longer than the disk: so it is in a
+// volume that was made larger than it.
+bool ends_before_the_file(const ByteSource& file, const Footer& copy) {
+  constexpr std::uint64_t kMaxEntries = 4u << 20;
+  Bytes head(kHeaderBytes);
+  if (copy.header_offset >= file.size() ||
+      file.read(copy.header_offset, head).length < head.size() || !has_text(head, 0, header::kMark))
+    return false;
+  const std::uint64_t block = be32(head, header::kBlockBytesAt);
+  const std::uint64_t count = be32(head, header::kEntryCountAt);
+  const std::uint64_t table_at = be64(head, header::kTableOffsetAt);
+  if (block < kSector || count > kMaxEntries || table_at >= file.size()) return false;
+  Bytes table(static_cast<std::size_t>(count) * 4);
+  if (file.read(table_at, table).length < table.size()) return false;
+  std::uint64_t end = divide_up(table_at + table.size(), kSector) * kSector;
+  const std::uint64_t bitmap = divide_up(divide_up(block / kSector, 8), kSector) * kSector;
+  for (std::size_t i = 0; i < table.size(); i += 4)
+    if (const std::uint32_t sector = be32(table, i); sector != kNotStored)
+      end = std::max(end, std::uint64_t{sector} * kSector + bitmap + block);
+  const auto behind = read_footer(file, end, kFooterBytes);
+  return behind && behind->sum_right && behind->id == copy.id;
+}
+
 // The footer at the end, then the one an old writer made a byte shorter, then the copy at the
 // start.
 std::optional<Footer> choose_footer(const ByteSource& file, const Context* context) {
@@ -75,7 +98,7 @@ std::optional<Footer> choose_footer(const ByteSource& file, const Context* conte
     context->report(FindingCode::container_header, Severity::damage, {best->at, best->bytes},
                     "vhd: the checksum of the footer is wrong, and there is no better copy",
                     "it is used as it is");
-  else if (best->at == 0 && file.size() > kFooterBytes)
+  else if (best->at == 0 && file.size() > kFooterBytes && !ends_before_the_file(file, *best))
     context->report(FindingCode::container_header_copy, Severity::damage,
                     {file.size() - kFooterBytes, kFooterBytes},
                     "vhd: the footer at the end is lost or damaged; the file may be cut",

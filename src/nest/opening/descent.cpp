@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 #include <filesystem>
 
 #include "container/tar.h"
@@ -13,34 +12,15 @@
 #include "lantern/text.h"
 #include "nest/opening/entry_folder.h"
 #include "nest/opening/folder_disks.h"
+#include "nest/opening/sets.h"
+#include "nest/opening/steps/as_step.h"
+#include "nest/opening/steps/spanned_steps.h"
+#include "nest/opening/steps/unread.h"
 #include "nest/opening/surroundings.h"
 #include "source/data_sectors.h"
 
 namespace lantern {
 namespace {
-
-std::optional<std::uint64_t> whole_number(const std::string& text) {
-  std::uint64_t value = 0;
-  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (text.empty() || error != std::errc() || end != text.data() + text.size()) return std::nullopt;
-  return value;
-}
-
-// Of a path that does not exist on this computer, the one that was meant: with "::" before a volume
-// for one ":", or a file of its folder with a name like it. Empty: nothing is like it.
-std::string near_path(const std::string& path, const Context& context) {
-  namespace fs = std::filesystem;
-  std::error_code error;
-  const std::size_t colon = path.rfind(':');
-  if (colon != std::string::npos && colon > 0 && fs::exists(path.substr(0, colon), error))
-    return path.substr(0, colon) + "::" + path.substr(colon + 1);
-  const fs::path folder = fs::path(path).parent_path();
-  const std::string place = folder.empty() ? "." : folder.string();
-  if (!fs::is_directory(place, error)) return {};
-  const std::string near =
-      nearest_name(fs::path(path).filename().string(), host_neighbours(place, context)->names());
-  return near.empty() ? near : (folder / near).string();
-}
 
 // Follows the steps of an address one by one.
 class Descent {
@@ -62,6 +42,7 @@ class Descent {
 
   // The target has a disk: of a folder the only one in it.
   Target take() {
+    if (group_) fail("a group is no volume: name one of its volumes, lv:GROUP/NAME");
     if (target_.disks.empty()) need_disk();
     return std::move(target_);
   }
@@ -78,6 +59,9 @@ class Descent {
 
   void enter_final_file() {
     if (target_.entry && target_.entry->kind == EntryKind::file) enter_file_as_disk();
+    // An array or a volume of a group is a disk to those who use it.
+    if (target_.volume && target_.volume->row.spans && !target_.entry && !target_.bytes)
+      enter_volume_as_disk();
   }
 
   // A final path stays the file or folder it names.
@@ -104,19 +88,34 @@ class Descent {
   }
 
   void need_volume() {
+    // A machine's disk in a volume of a group, or a partitioned array: its own volumes are meant.
+    if (target_.volume && target_.volume->row.spans && disk_in(target_.volume, session_))
+      enter_volume_as_disk();
     if (target_.volume) return;
+    if (target_.disks.empty() && take_likely_spanned()) return;
     // The only volume of a disk is no choice to speak of.
     if (disk().volumes.size() == 1 && disk().volumes[0].file_system()) {
       target_.volume = disk().volumes.share(0);
       return;
     }
     const VolumeChoice choice = choose_volume(disk().volumes.all(), context_);
-    if (!choice.index)
-      throw Error(ErrorCode::cannot_read, disk().address.print(), std::nullopt, nothing_readable(),
-                  {Do::survey, " shows what is there"});
+    if (!choice.index && take_likely_spanned()) return;
+    if (!choice.index) fail_unread(disk());
     target_.volume = disk().volumes.share(*choice.index);
     target_.chosen = target_.volume_layer().address.print();
     target_.why = choice.why;
+  }
+
+  // Members hold no files of their own: those are in what they make up.
+  bool take_likely_spanned() {
+    look_for_sets();
+    const auto likely = likely_spanned(*target_.sets, session_);
+    if (!likely) return false;
+    for (std::size_t i = base_of_sets().steps.size(); i < likely->first.steps.size(); ++i)
+      follow(likely->first.steps[i]);
+    target_.chosen = likely->first.print();
+    target_.why = likely->second;
+    return true;
   }
 
   const DiskLayer& disk() {
@@ -194,20 +193,19 @@ class Descent {
     return target_.disks.empty() ? start_.print() : target_.disks.back()->address.print();
   }
 
-  std::string nothing_readable() {
-    std::string what = "no file system that can be read";
-    for (const VolumeLayer& volume : disk().volumes) {
-      const std::string content = content_of(volume);
-      if (content.empty()) continue;
-      what += fmt::format("; volume {}: {}", volume.row.number, content);
-      if (!volume.required_key().empty()) what += ", encrypted: it needs " + volume.required_key();
-    }
-    return what;
-  }
-
   void follow(const Step& step) {
     if (target_.bytes) fail("\"bytes\" is the last step there can be");
+    if (group_ && step.kind != Step::Kind::logical_volume && step.kind != Step::Kind::version)
+      fail(
+          "a group has volumes (lv:GROUP/NAME) and older descriptions (version=NUMBER), no other "
+          "steps");
     switch (step.kind) {
+      case Step::Kind::array:
+        return take_array(step);
+      case Step::Kind::array_by_hand:
+        return take_array_by_hand(step);
+      case Step::Kind::logical_volume:
+        return take_logical_volume(step);
       case Step::Kind::volume:
         return take_volume([&](const VolumeLayer& v) { return v.row.number == step.number; }, step);
       case Step::Kind::lost:
@@ -262,7 +260,65 @@ class Descent {
   void enter_volume_as_disk() {
     if (!target_.volume) return;
     const VolumePtr outer = target_.volume;
-    enter(outer->address, outer->bytes, {});
+    enter(outer->address, outer->content(), {});
+  }
+
+  // The sets among what the address has led to so far, and the sources given besides.
+  void look_for_sets() {
+    enter_file_as_disk();
+    if (!target_.disks.empty()) enter_volume_as_disk();
+    target_.sets = target_.disks.empty()
+                       ? session_.spanned_sets(start_)
+                       : session_.spanned_sets(target_.disks.back()->address, target_.disks);
+  }
+
+  Address base_of_sets() const {
+    return target_.disks.empty() ? start_ : target_.disks.back()->address;
+  }
+
+  void take_spanned(const Step& step) {
+    target_.volume = spanned_volume(*target_.sets, step, base_of_sets());
+    // The disk of its first member stands for all of them.
+    if (target_.disks.empty()) target_.disks.push_back(disk_under(*target_.sets, *target_.volume));
+  }
+
+  void take_array(const Step& step) {
+    look_for_sets();
+    take_spanned(step);
+  }
+
+  // array=LEVEL,...: of the disks of the folder, or of this one and those given besides.
+  void take_array_by_hand(const Step& step) {
+    enter_file_as_disk();
+    if (!target_.disks.empty()) enter_volume_as_disk();
+    const ArrayStatement stated = parse_array_step(step.text);
+    std::vector<Address> disks;
+    if (target_.disks.empty())
+      disks = stated_members(stated, start_, context_);
+    else
+      disks.push_back(target_.disks.back()->address);
+    const StatedArray found = stated_array(stated, disks, base_of_sets(), session_);
+    target_.volume = session_.open_array(stated, found.members, base_of_sets().with(step));
+    if (target_.disks.empty()) target_.disks.push_back(found.first);
+  }
+
+  // lv:GROUP/NAME; lv:GROUP alone leads to the group, of which an older description may follow.
+  void take_logical_volume(const Step& step) {
+    if (step.text.find('/') == std::string::npos) {
+      look_for_sets();
+      group_ = spanned_group(*target_.sets, step, base_of_sets());
+      group_address_ = base_of_sets().with(step);
+      return;
+    }
+    if (group_) {
+      auto then = std::make_shared<SpannedSets>(*target_.sets);
+      then->sets = {*group_};
+      target_.sets = then;
+      group_.reset();
+    } else {
+      look_for_sets();
+    }
+    take_spanned(step);
   }
 
   void enter(const Address& address, const SourcePtr& bytes, const Surroundings& around) {
@@ -319,23 +375,8 @@ class Descent {
 
   // What stands before the step, read as the format that it names.
   void take_as(const Step& step) {
-    FileSystemOptions options = session_.options().file_system;
-    const std::size_t comma = std::min(step.text.find(','), step.text.size());
-    options.as = step.text.substr(0, comma);
-    if (options.as.empty())
-      throw Error(ErrorCode::usage, here(), std::nullopt, "\"as=\" names no format",
-                  "write as=ntfs, or as=raw");
-    for (std::size_t at = comma; at < step.text.size();) {
-      const std::size_t end = std::min(step.text.find(',', at + 1), step.text.size());
-      const std::string figure = step.text.substr(at + 1, end - at - 1);
-      const std::size_t equals = std::min(figure.find('='), figure.size());
-      const auto value = whole_number(figure.substr(std::min(equals + 1, figure.size())));
-      if (!value)
-        throw Error(ErrorCode::usage, here(), std::nullopt,
-                    fmt::format("\"{}\" is not a valid value", figure), "write KEY=BYTES");
-      options.geometry[figure.substr(0, equals)] = *value;
-      at = end;
-    }
+    FileSystemOptions options = options_of(step, here(), session_);
+    if (options.as == "luks") return take_detached(step);
     const Format* const format = known_formats().find(options.as);
     if (options.as != "raw" && (format == nullptr || format->open_container == nullptr))
       return take_as_file_system(step, std::move(options));
@@ -361,6 +402,14 @@ class Descent {
     enter(address.with(step), bytes, around);
   }
 
+  // An encrypted volume whose header lies in another source.
+  void take_detached(const Step& step) {
+    enter_file_as_disk();
+    const Layer* layer = &disk();
+    if (target_.volume) layer = target_.volume.get();
+    target_.volume = open_detached(*layer, layer->address.with(step), session_);
+  }
+
   void take_as_file_system(const Step& step, FileSystemOptions options) {
     enter_file_as_disk();
     VolumeRow row;
@@ -378,6 +427,11 @@ class Descent {
 
   // The disk or the volume as it was in a version it keeps.
   void take_version(const Step& step) {
+    if (group_) {
+      group_address_ = group_address_.with(step);
+      group_ = open_set_version(*group_, group_address_, step.text, session_);
+      return;
+    }
     enter_file_as_disk();
     if (target_.volume || !disk().container.open_version) {
       need_volume();
@@ -400,10 +454,7 @@ class Descent {
   const FileSystem& file_system_here() {
     need_volume();
     const VolumeLayer& volume = target_.volume_layer();
-    if (!volume.file_system() && !volume.required_key().empty())
-      throw Error(ErrorCode::unsupported, volume.address.print(), std::nullopt,
-                  "is encrypted by " + volume.owner()->title,
-                  "it needs " + volume.required_key() + "; it cannot be opened here yet");
+    if (!volume.file_system() && !volume.required_key().empty()) fail_locked(volume);
     const Address& address = volume.address;
     const bool by_hand = !address.steps.empty() && address.steps.back().kind == Step::Kind::as;
     if (!volume.file_system() && by_hand)
@@ -501,6 +552,9 @@ class Descent {
   const Context& context_;
   Address start_;
   std::shared_ptr<const Neighbours> folder_;
+  // A volume group that was named, as it is or as an older description has it.
+  std::optional<SpannedSets::Set> group_;
+  Address group_address_;
   Target target_;
 };
 

@@ -1,12 +1,15 @@
 #include "nest/opening/folder_disks.h"
 
 #include <algorithm>
+#include <filesystem>
 #include <set>
 
 #include "base/bytes.h"
 #include "lantern/container.h"
 #include "lantern/error.h"
 #include "lantern/file_system.h"
+#include "lantern/sources.h"
+#include "lantern/text.h"
 #include "nest/opening/evidence.h"
 #include "nest/owner.h"
 #include "volume/gpt_layout.h"
@@ -61,6 +64,20 @@ std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folde
            piece.find_first_not_of("0123456789") == std::string::npos;
   });
   return disks;
+}
+
+std::string near_path(const std::string& path, const Context& context) {
+  namespace fs = std::filesystem;
+  std::error_code error;
+  const std::size_t colon = path.rfind(':');
+  if (colon != std::string::npos && colon > 0 && fs::exists(path.substr(0, colon), error))
+    return path.substr(0, colon) + "::" + path.substr(colon + 1);
+  const fs::path folder = fs::path(path).parent_path();
+  const std::string place = folder.empty() ? "." : folder.string();
+  if (!fs::is_directory(place, error)) return {};
+  const std::string near =
+      nearest_name(fs::path(path).filename().string(), host_neighbours(place, context)->names());
+  return near.empty() ? near : (folder / near).string();
 }
 
 }  // namespace lantern

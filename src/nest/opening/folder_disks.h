@@ -15,4 +15,8 @@ namespace lantern {
 std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folder,
                                   const Context& context);
 
+// Of a path that does not exist on this computer, the one that was meant: with "::" before a volume
+// for one ":", or a file of its folder with a name like it. Empty: nothing is like it.
+std::string near_path(const std::string& path, const Context& context);
+
 }  // namespace lantern

@@ -13,9 +13,11 @@
 #include "nest/opening/entry_folder.h"
 #include "nest/opening/evidence.h"
 #include "nest/opening/folder_disks.h"
+#include "nest/opening/steps/spanned_steps.h"
 #include "nest/opening/surroundings.h"
 #include "recover/machines/candidates.h"
 #include "recover/machines/machine_files.h"
+#include "recover/machines/volume_claims.h"
 
 namespace lantern {
 namespace {
@@ -48,6 +50,8 @@ class Search {
       const auto file = where.folder->open(name);
       if (file) loose_.push_back({place, *file, surroundings(name, where.folder, session_), {}});
     }
+    if (!disks.empty() && !where.host_path.empty() && search_.images > 0)
+      spanned(session_.spanned_sets(Address{where.host_path, {}}));
     if (depth >= (search_.images > 0 ? kMaxDepth : kMaxNear)) return;
     for (const std::string& name : where.folder->folders()) {
       FolderOfMachines below{where.folder->folder_of(name + "/."),
@@ -94,8 +98,25 @@ class Search {
     }
   }
 
+  // Machines whose definitions stand on volumes of arrays and groups, and those whose disks are
+  // such volumes.
+  void spanned(const std::shared_ptr<const SpannedSets>& sets) {
+    if (sets->sets.empty()) return;
+    sets_.push_back(sets);
+    for (const Target& target : targets_in(*sets)) {
+      for (VolumeClaim& claim : volume_claims(target.volume, context_))
+        claims_.push_back(std::move(claim));
+      volume(target);
+    }
+  }
+  // As `spanned` of a disk of their own.
+  void claims_on(const VolumePtr& volume) {
+    for (VolumeClaim& claim : volume_claims(volume, context_)) claims_.push_back(std::move(claim));
+  }
+
   // What no machine names, once all machines are known.
   MachinesFound finish() {
+    take_claims();
     std::set<std::string> below;
     std::vector<LooseDisk> disks;
     for (const Loose& loose : loose_) {
@@ -119,8 +140,10 @@ class Search {
       }
       disks.push_back(std::move(disk));
     }
+    const std::set<std::string> members = member_files();
     for (LooseDisk& disk : disks)
-      if (!below.contains(disk.address)) found_.loose.push_back(std::move(disk));
+      if (!below.contains(disk.address) && !members.contains(disk.address))
+        found_.loose.push_back(std::move(disk));
     look_inside();
     std::move(inside_.begin(), inside_.end(), std::back_inserter(found_.loose));
     report_names();
@@ -128,6 +151,87 @@ class Search {
   }
 
  private:
+  // Volumes with files among arrays and groups, in disks in them as well.
+  std::vector<Target> targets_in(const SpannedSets& sets) const {
+    std::vector<Target> targets;
+    for (const SpannedSets::Set& one : sets.sets)
+      for (std::size_t i = 0; i < one.volumes.size(); ++i) {
+        if (!one.volumes[i] || one.set.volumes[i].hidden || one.set.volumes[i].is_pool) continue;
+        const VolumePtr& volume = one.volumes[i];
+        Target target = session_.open(volume->address);
+        if (const DiskPtr disk = disk_in(volume, session_)) {
+          target.disks.push_back(disk);
+          for (const VolumePtr& inner : disk->volumes.all()) {
+            target.volume = inner;
+            if (inner->file_system()) targets.push_back(target);
+          }
+        } else if (volume->file_system()) {
+          targets.push_back(std::move(target));
+        }
+      }
+    return targets;
+  }
+
+  // Files of this computer that are members of arrays and groups: no disks of machines.
+  std::set<std::string> member_files() const {
+    std::set<std::string> files;
+    for (const auto& sets : sets_)
+      for (const SpannedSets::Set& one : sets->sets)
+        for (const LayerPtr& member : one.members)
+          walk_layers(member, [&](const Layer& layer) {
+            if (const auto* const file = dynamic_cast<const FileLayer*>(&layer))
+              files.insert(file->path);
+            return true;
+          });
+    return files;
+  }
+
+  // Disks that a machine names as devices are volumes here; machines that only tables know are
+  // added.
+  void take_claims() {
+    for (const VolumeClaim& claim : claims_) {
+      VolumePtr claimed;
+      for (const auto& sets : sets_)
+        if (!claimed) claimed = claimed_volume(claim, *sets);
+      const auto same = [&](const Machine& machine) {
+        return machine.name == claim.machine && machine.config == claim.config;
+      };
+      auto machine = std::find_if(found_.machines.begin(), found_.machines.end(), same);
+      if (machine == found_.machines.end()) {
+        if (found_.machines.size() >= kMaxMachines) return;
+        Machine made;
+        made.name = claim.machine;
+        made.config = made.address = claim.config;
+        made.kind = claim.kind;
+        found_.machines.push_back(std::move(made));
+        machine = std::prev(found_.machines.end());
+      }
+      auto disk =
+          std::find_if(machine->disks.begin(), machine->disks.end(),
+                       [&](const MachineDisk& one) { return one.written == claim.written; });
+      if (disk == machine->disks.end()) {
+        machine->disks.push_back({claim.slot, claim.written, {}, {}, {}, 0, {}, {}, {}});
+        disk = std::prev(machine->disks.end());
+      }
+      if (!claimed) {
+        if (disk->address.empty() && disk->problem.empty()) {
+          disk->problem = "it is not among these disks";
+          machine->missing.push_back(claim.slot + ": " + claim.written);
+        }
+        continue;
+      }
+      disk->address = claimed->address.print();
+      disk->why = claim.disk_name.empty() ? "the volume of that name"
+                                          : fmt::format("disk \"{}\"", claim.disk_name);
+      disk->size_bytes = claimed->bytes->size();
+      disk->problem.clear();
+      disk->format = claimed->row.type;
+      std::erase_if(machine->missing, [&](const std::string& missing) {
+        return missing.find(claim.written) != std::string::npos;
+      });
+    }
+  }
+
   struct Loose {
     std::string place;
     SourcePtr file;
@@ -228,8 +332,50 @@ class Search {
   std::vector<Loose> loose_;
   std::vector<LooseDisk> inside_;  // images
   std::set<std::string> used_;
+  std::vector<std::shared_ptr<const SpannedSets>> sets_;
+  std::vector<VolumeClaim> claims_;
   std::size_t folders_ = 0;
 };
+
+MachinesFound find_all(const Address& address, const MachineSearch& wanted,
+                       const Session& session) {
+  Search search(wanted, session.options().host.get(), session);
+  std::error_code error;
+  const bool of_host = address.steps.empty() && std::filesystem::is_directory(address.first, error);
+  if (of_host) {
+    search.folder({session.open_folder(address), address.first, {}}, 0);
+    return search.finish();
+  }
+  if (const auto archive = address.steps.empty() ? session.open_folder(address) : nullptr) {
+    search.folder({archive, {}, {}}, 0);
+    return search.finish();
+  }
+  const Target target = session.open(address);
+  if (target.entry && target.entry->kind == EntryKind::folder) {
+    search.volume(target);
+    return search.finish();
+  }
+  const Target opened = target.volume ? target : session.open_disk(address);
+  if (opened.volume) {
+    search.volume(session.open_volume(address));
+    return search.finish();
+  }
+  const auto sets = session.spanned_sets(opened.disk().address, opened.disks);
+  bool any = !sets->sets.empty();
+  if (any) search.spanned(sets);
+  for (const VolumePtr& volume : opened.disk().volumes.all()) {
+    if (!volume->file_system()) continue;
+    if (any) search.claims_on(volume);
+    any = true;
+    Target one = opened;
+    one.volume = volume;
+    search.volume(one);
+  }
+  if (!any)
+    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
+                "has no file system that can be read", {Do::survey, " shows what is there"});
+  return search.finish();
+}
 
 }  // namespace
 
@@ -258,39 +404,20 @@ MachinesFound find_machines(const std::shared_ptr<const Neighbours>& folder,
 
 MachinesFound find_machines(const Address& address, const MachineSearch& wanted,
                             const Session& session) {
-  Search search(wanted, session.options().host.get(), session);
-  std::error_code error;
-  const bool of_host = address.steps.empty() && std::filesystem::is_directory(address.first, error);
-  if (of_host) {
-    search.folder({session.open_folder(address), address.first, {}}, 0);
-    return search.finish();
+  // Whether a disk that a machine names is there is known once all of it was looked at.
+  Context own = session.context();
+  own.findings = std::make_shared<FindingSink>();
+  MachinesFound found = find_all(address, wanted, session.with(own));
+  std::set<std::string> complete;
+  for (const Machine& machine : found.machines)
+    if (machine.complete()) complete.insert(machine.config);
+  for (Finding& finding : own.findings->all()) {
+    const bool settled = (finding.code == FindingCode::machine_disk_missing ||
+                          finding.code == FindingCode::machine_incomplete) &&
+                         complete.contains(finding.address);
+    if (!settled) session.context().findings->add(std::move(finding));
   }
-  if (const auto archive = address.steps.empty() ? session.open_folder(address) : nullptr) {
-    search.folder({archive, {}, {}}, 0);
-    return search.finish();
-  }
-  const Target target = session.open(address);
-  if (target.entry && target.entry->kind == EntryKind::folder) {
-    search.volume(target);
-    return search.finish();
-  }
-  const Target opened = target.volume ? target : session.open_disk(address);
-  if (opened.volume) {
-    search.volume(session.open_volume(address));
-    return search.finish();
-  }
-  bool any = false;
-  for (const VolumePtr& volume : opened.disk().volumes.all()) {
-    if (!volume->file_system()) continue;
-    any = true;
-    Target one = opened;
-    one.volume = volume;
-    search.volume(one);
-  }
-  if (!any)
-    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
-                "has no file system that can be read", {Do::survey, " shows what is there"});
-  return search.finish();
+  return found;
 }
 
 }  // namespace lantern

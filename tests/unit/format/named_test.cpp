@@ -56,6 +56,7 @@ void store_luks(kit::Bytes& disk, std::size_t at) {
   kit::put_text(disk, at, "LUKS\xBA\xBE");
   put_big(disk, at + 6, 2, 2);
   put_big(disk, at + 8, 16384, 8);
+  kit::put_text(disk, at + 72, "sha256");
   std::string whole(reinterpret_cast<const char*>(&disk[at]), 16384);
   const std::string sum = sha256_hex(whole);
   for (std::size_t i = 0; i < 32; ++i)

@@ -72,7 +72,7 @@ TEST_F(NestOfStation, VolumesAreNamedByNumberPlaceLabelAndUuid) {
   EXPECT_EQ(refusal("::3"), ErrorCode::not_found);
   EXPECT_EQ(refusal("::label=absent"), ErrorCode::not_found);
   EXPECT_EQ(refusal("::at=99999999999"), ErrorCode::not_found);
-  EXPECT_EQ(refusal("::lv:group/name"), ErrorCode::unsupported);
+  EXPECT_EQ(refusal("::lv:group/name"), ErrorCode::not_found);
 }
 
 TEST_F(NestOfStation, TheUsersFilesAreChosenByEvidence) {

@@ -39,6 +39,18 @@ TEST_F(Laid, OverlappingWritesReadAsTheLastOfEach) {
   EXPECT_EQ(writes_.log().writes().size(), 7u);
 }
 
+// Both were taken for the first file in the log: a write to the second went to the first.
+TEST_F(Laid, TwoFilesThatAreOpenBeforeEitherIsWrittenKeepTheirOwn) {
+  const std::string other = folder_.file("other.img", kit::pattern(kSize, 2));
+  const SourcePtr first = writes_.over(path_, inner());
+  const SourcePtr second = writes_.over(other, make_memory_source(kit::pattern(kSize, 2)));
+  writes_.write(path_, 10, kit::pattern(5, 7), false);
+  writes_.write(other, 20, kit::pattern(5, 8), false);
+  ASSERT_EQ(writes_.log().files().size(), 2u);
+  EXPECT_EQ(writes_.log().files()[writes_.log().writes()[0].file].path, path_);
+  EXPECT_EQ(writes_.log().files()[writes_.log().writes()[1].file].path, other);
+}
+
 TEST_F(Laid, AWritePastTheEndMakesItLonger) {
   const SourcePtr over = writes_.over(path_, inner());
   writes_.write(path_, kSize + 100, kit::pattern(50, 9), false);

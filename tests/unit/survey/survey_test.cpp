@@ -7,6 +7,7 @@
 
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
+#include "kit/md_builder.h"
 
 namespace lantern {
 namespace {
@@ -66,27 +67,15 @@ TEST(SurveyOfSeveral, TwoFilesOfOneIdAreTold) {
   EXPECT_EQ(kit::codes(context), std::vector<std::string>{"source.same-id@0"});
 }
 
-// A superblock of an array as Linux lays it (format/named/volume_managers.cpp).
-Bytes array_member(std::uint16_t role, std::uint8_t set) {
-  Bytes disk(1 << 20);
-  constexpr std::size_t kAt = 4096;
-  kit::put(disk, kAt, 0xA92B4EFC, 4);
-  kit::put(disk, kAt + 4, 1, 4);
-  kit::put(disk, kAt + 16, set, 1);
-  kit::put(disk, kAt + 72, 1, 4);
-  kit::put(disk, kAt + 92, 2, 4);
-  kit::put(disk, kAt + 128, 16, 8);
-  kit::put(disk, kAt + 136, 2000, 8);
-  kit::put(disk, kAt + 144, 8, 8);
-  kit::put(disk, kAt + 220, 1, 4);
-  kit::put(disk, kAt + 256, role, 2);
-  std::uint64_t sum = 0;
-  for (std::size_t i = 0; i < 256; i += 4)
-    for (std::size_t b = 0; b < 4; ++b)
-      sum += std::to_integer<std::uint64_t>(disk[kAt + i + b]) << (8 * b);
-  sum += role;
-  kit::put(disk, kAt + 216, static_cast<std::uint32_t>(sum + (sum >> 32)), 4);
-  return disk;
+Bytes array_member(std::uint32_t device, std::uint8_t set) {
+  kit::MdMember member;
+  member.level = 1;
+  member.members = 2;
+  member.roles = {0, 1};
+  member.device = device;
+  member.set = set;
+  member.used_sectors = member.data_sectors = 1000;
+  return kit::md_member(member, Bytes(1 << 20));
 }
 
 TEST(SurveyOfSeveral, MembersOfOneArrayAreTold) {
@@ -99,8 +88,8 @@ TEST(SurveyOfSeveral, MembersOfOneArrayAreTold) {
   ASSERT_EQ(report.sets.size(), 2u);
   const SurveySet& set = report.sets[0];
   ASSERT_EQ(set.members.size(), 2u);
-  EXPECT_EQ(set.members[0].address.first, first) << "by slot, not as given";
-  EXPECT_EQ(set.members[1].recognised.slot, 1u);
+  EXPECT_EQ(set.members[0].address, first + "::1") << "by slot, not as given";
+  EXPECT_EQ(set.members[1].slot, 1u);
   std::ostringstream text;
   JsonWriter json(text);
   json.begin_object();

@@ -1,4 +1,4 @@
-#include "cli/machines.h"
+#include "cli/survey/machines.h"
 
 #include <fmt/format.h>
 
@@ -288,6 +288,7 @@ Run add_machines(OptionParser& parser, Job& job) {
   const Command command = parser.command(
       "machines", "virtual machines on a disk or in a folder, and how they come back");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command.option("SRC", options->source, "a folder, a disk, a volume, or an address of one");
   command.flag("--deleted", options->deleted, "deleted machines and disk images too");
   command.flag("--files", options->files, "every file of each machine");

@@ -8,9 +8,10 @@
 #include "cli/advice.h"
 #include "cli/case_log.h"
 #include "cli/commands.h"
-#include "cli/machines.h"
 #include "cli/output.h"
 #include "cli/progress.h"
+#include "cli/survey/machines.h"
+#include "cli/survey/sets.h"
 
 namespace lantern::cli {
 namespace {
@@ -28,9 +29,13 @@ std::string next_command(const SurveyReport& report, const Action& action,
   std::set<std::string> others(common.with.begin(), common.with.end());
   const std::string own = Address::parse(action.arguments.front()).first;
   for (const SurveySet& set : report.sets) {
-    const auto is_own = [&](const SetMember& one) { return one.address.first == own; };
+    const auto first_of = [](const SpanMember& one) {
+      return one.address.empty() ? std::string() : Address::parse(one.address).first;
+    };
+    const auto is_own = [&](const SpanMember& one) { return first_of(one) == own; };
     if (std::none_of(set.members.begin(), set.members.end(), is_own)) continue;
-    for (const SetMember& member : set.members) others.insert(member.address.first);
+    for (const SpanMember& member : set.members) others.insert(first_of(member));
+    others.erase("");
   }
   others.erase(own);
   std::string text = command_for(action);
@@ -100,7 +105,11 @@ void print_volumes(const Job& job, const SurveyReport& report, bool exact) {
     out << (volume.likely_user_files ? coloured(job.streams, Meaning::heading, line) : line)
         << (volume.deleted > 0 ? coloured(job.streams, Meaning::deleted, deleted) : deleted)
         << (volume.listed ? "" : coloured(job.streams, Meaning::deleted, "  not in the table"))
-        << '\n';
+        << (volume.removed ? coloured(job.streams, Meaning::deleted, "  removed") : "")
+        << (volume.member_of.empty() ? ""
+                                     : coloured(job.streams, Meaning::quiet,
+                                                "  member of " + for_terminal(volume.member_of)))
+        << (volume.machine.empty() ? "" : "  machine " + for_terminal(volume.machine)) << '\n';
   }
   for (const SurveySpace& space : report.spaces)
     out << coloured(job.streams, Meaning::quiet,
@@ -221,28 +230,6 @@ void print_machine_files(const Job& job, const SurveyReport& report) {
   }
 }
 
-// Members of one set among several sources; one that claims the slot of the one before it is
-// reported.
-void print_sets(std::ostream& out, const SurveyReport& report) {
-  for (const SurveySet& set : report.sets) {
-    if (report.sources.size() < 2) continue;
-    out << for_terminal(fmt::format(
-               "{}, set {}: {} among the sources:", set.members.front().recognised.title, set.id,
-               counted(set.members.size(), "member")))
-        << '\n';
-    std::optional<std::uint32_t> before;
-    for (const SetMember& member : set.members) {
-      const std::optional<std::uint32_t> slot = member.recognised.slot;
-      out << "  " << for_terminal(member.address.print())
-          << (slot ? fmt::format(", slot {}", *slot) : "")
-          << (slot && slot == before ? ", as the one above: only one of them can be right" : "")
-          << '\n';
-      before = slot;
-    }
-    out << '\n';
-  }
-}
-
 void print_sweeps(const Job& job, const SurveyReport& report) {
   for (const SurveySweep& sweep : report.sweeps) {
     const std::string took =
@@ -283,11 +270,11 @@ int survey_sources(Job& job, const Options& options) {
   }
   std::ostream& out = job.streams.out;
   print_disks(job, report, options.exact);
+  print_sets(job, report);
   print_volumes(job, report, options.exact);
   out << '\n';
   print_whose_files(job, report);
   print_machine_files(job, report);
-  print_sets(out, report);
   for (const SurveyVolume& volume : report.volumes)
     for (const std::string& format : volume.layer->alternatives())
       out << for_terminal(fmt::format(
@@ -299,6 +286,9 @@ int survey_sources(Job& job, const Options& options) {
       out << for_terminal(volume.layer->address.print()) << " is encrypted by "
           << for_terminal(volume.layer->owner()->title) << ". It needs "
           << for_terminal(volume.layer->required_key())
+          << (volume.layer->owner()->format.starts_with("luks")
+                  ? ": --key-file FILE or --ask-key gives it"
+                  : "")
           << ".\n  Leave it as it is, and keep all of it: its key is of no use without its "
              "header.\n";
   print_starts(job, report, !options.no_count);
@@ -317,6 +307,7 @@ Run add_survey(OptionParser& parser, Job& job) {
   const Command command =
       parser.command("survey", "what is this: layers, health, volumes, next step");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   command.option("SRC", options->sources, "image files, block devices or addresses");
   command.flag("--exact", options->exact, "sizes in bytes");
   command.flag("--no-count", options->no_count,

@@ -1,0 +1,38 @@
+#include "nest/opening/steps/unread.h"
+
+#include <fmt/format.h>
+
+#include "lantern/error.h"
+
+namespace lantern {
+
+void fail_locked(const VolumeLayer& volume) {
+  const std::string& by = volume.owner()->title;
+  if (!by.starts_with("LUKS"))
+    throw Error(ErrorCode::unsupported, volume.address.print(), std::nullopt,
+                "is encrypted by " + by,
+                "it needs " + volume.required_key() + "; it cannot be opened here yet");
+  const std::string why = volume.why_locked();
+  throw Error(ErrorCode::cannot_read, volume.address.print(), std::nullopt,
+              fmt::format("is encrypted by {}: {}", by, why.empty() ? "no key is given" : why),
+              {"give one with ", Do::key_file, " or ", Do::ask_key});
+}
+
+void fail_unread(const DiskLayer& disk) {
+  std::string what = "no file system that can be read";
+  const VolumeLayer* locked = nullptr;
+  std::size_t encrypted = 0;
+  for (const VolumeLayer& volume : disk.volumes) {
+    const std::string content = content_of(volume);
+    if (!content.empty()) what += fmt::format("; volume {}: {}", volume.row.number, content);
+    if (volume.required_key().empty()) continue;
+    what += ", encrypted: it needs " + volume.required_key();
+    locked = &volume;
+    ++encrypted;
+  }
+  if (encrypted == 1) fail_locked(*locked);
+  throw Error(ErrorCode::cannot_read, disk.address.print(), std::nullopt, what,
+              {Do::survey, " shows what is there"});
+}
+
+}  // namespace lantern

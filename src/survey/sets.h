@@ -1,0 +1,24 @@
+// Arrays and groups as a survey tells them.
+//
+// Thread-safety: one thread.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lantern/survey.h"
+
+namespace lantern::survey_parts {
+
+SurveySet describe_set(const SpannedSets::Set& one, const Address& base);
+
+// Of a set that is not put together here; empty: it is one that is.
+std::optional<SurveySet> describe_members(const std::string& id,
+                                          const std::vector<SetMember>& members);
+
+// The volumes that only an older description of a group has, each as the newest that has it.
+std::vector<VolumePtr> removed_volumes(const SpannedSets::Set& one, const Address& base,
+                                       const Session& session);
+
+}  // namespace lantern::survey_parts

@@ -1,0 +1,100 @@
+#include "volume/luks/decrypted.h"
+
+#include <algorithm>
+#include <thread>
+
+namespace lantern::luks {
+namespace {
+
+class DecryptedSource final : public ByteSource {
+ public:
+  DecryptedSource(SourcePtr volume, Range range, std::uint64_t sector_bytes,
+                  std::uint64_t first_number, Decryptor decryptor)
+      : volume_(std::move(volume)),
+        range_(range),
+        sector_(sector_bytes),
+        first_(first_number),
+        decryptor_(std::move(decryptor)) {}
+
+  std::uint64_t size() const override { return range_.length; }
+
+ protected:
+  void do_read(std::uint64_t offset, std::span<std::byte> out,
+               std::vector<Range>& unreadable) const override {
+    const std::uint64_t from = offset / sector_ * sector_;
+    const std::uint64_t to = (offset + out.size() + sector_ - 1) / sector_ * sector_;
+    if (from == offset && to == offset + out.size()) return read_sectors(offset, out, unreadable);
+    Bytes whole(static_cast<std::size_t>(to - from));
+    std::vector<Range> lost;
+    read_sectors(from, whole, lost);
+    std::copy_n(whole.begin() + static_cast<std::ptrdiff_t>(offset - from), out.size(),
+                out.begin());
+    for (const Range& range : lost)
+      if (const Range inside = intersect(range, {offset, out.size()}); !inside.empty())
+        unreadable.push_back(inside);
+  }
+
+  bool do_extents(Range range, const ExtentVisitor& visit) const override {
+    bool going = true;
+    volume_->extents({range_.offset + range.offset, range.length}, [&](const Extent& inner) {
+      const Range part{inner.range.offset - range_.offset, inner.range.length};
+      if (inner.kind == ExtentKind::unreadable)
+        return going = visit({ExtentKind::unreadable, part, {}, {}});
+      return going = visit({ExtentKind::derived,
+                            part,
+                            {{volume_, inner.range.offset}},
+                            std::string(kDecrypted)});
+    });
+    return going;
+  }
+
+ private:
+  void read_sectors(std::uint64_t offset, std::span<std::byte> out,
+                    std::vector<Range>& unreadable) const {
+    const ReadResult got = volume_->read(range_.offset + offset, out);
+    decrypt(offset, out);
+    // A sector of which a part is lost is lost.
+    const auto lose = [&](std::uint64_t from, std::uint64_t to) {
+      from = from / sector_ * sector_;
+      to = std::min((to + sector_ - 1) / sector_ * sector_, offset + out.size());
+      const auto lost =
+          out.subspan(static_cast<std::size_t>(from - offset), static_cast<std::size_t>(to - from));
+      std::fill(lost.begin(), lost.end(), std::byte{0});
+      unreadable.push_back({from, to - from});
+    };
+    for (const Range& range : got.unreadable)
+      lose(range.offset - range_.offset, range.end() - range_.offset);
+    if (got.length < out.size()) lose(offset + got.length, offset + out.size());
+  }
+
+  // Large reads by two threads.
+  void decrypt(std::uint64_t offset, std::span<std::byte> out) const {
+    constexpr std::size_t kWorthAThread = std::size_t{256} << 10;
+    const auto sector = static_cast<std::size_t>(sector_);
+    const auto part = [&](std::size_t from, std::size_t length) {
+      decryptor_.decrypt(first_ + (offset + from) / kSector, sector_ / kSector, sector,
+                         out.subspan(from, length));
+    };
+    if (out.size() < kWorthAThread || std::thread::hardware_concurrency() < 2)
+      return part(0, out.size());
+    const std::size_t half = out.size() / sector / 2 * sector;
+    std::thread other([&] { part(half, out.size() - half); });
+    part(0, half);
+    other.join();
+  }
+
+  SourcePtr volume_;
+  Range range_;
+  std::uint64_t sector_, first_;
+  Decryptor decryptor_;
+};
+
+}  // namespace
+
+SourcePtr make_decrypted(SourcePtr volume, Range range, std::uint64_t sector_bytes,
+                         std::uint64_t first_number, Decryptor decryptor) {
+  return std::make_shared<DecryptedSource>(std::move(volume), range, sector_bytes, first_number,
+                                           std::move(decryptor));
+}
+
+}  // namespace lantern::luks
