@@ -77,7 +77,9 @@ class Gatherer {
   }
 
   void assemble_arrays() {
-    for (const auto& [uuid, members] : arrays_) {
+    for (const auto& known : arrays_) {
+      const std::string& uuid = known.first;
+      const std::vector<md::Member>& members = known.second;
       if (members.size() == assembled_[uuid]) continue;
       assembled_[uuid] = members.size();
       std::erase_if(found_->sets,
