@@ -214,6 +214,10 @@ std::shared_ptr<const SpannedSets> Session::spanned_sets(const Address& base,
   return state_->sets.get(base.print(), [&] { return find_sets(base, disks, *this); });
 }
 
+std::shared_ptr<const SpannedSets> Session::spanned_sets(const std::vector<DiskPtr>& disks) const {
+  return find_sets(std::nullopt, disks, *this);
+}
+
 std::shared_ptr<const SpannedSets> Session::spanned_sets(const Address& folder) const {
   return state_->sets.get(folder.print(), [&] {
     std::vector<DiskPtr> disks;

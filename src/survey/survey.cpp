@@ -95,6 +95,7 @@ class Surveyor {
       : session_(session), options_(options), context_(session.context()), ids_(context_) {}
 
   SurveyReport run(const std::vector<Address>& sources) {
+    sources_ = sources.size();
     gather(sources);
     std::vector<Target> targets;
     for (const Address& address : set_.addresses()) targets.push_back(open(address));
@@ -134,10 +135,11 @@ class Surveyor {
   void find_sets(const Address& base, const std::vector<Target>& targets) {
     std::vector<DiskPtr> disks;
     for (const Target& target : targets) disks.push_back(target.disks.back());
-    base_ = base;
-    sets_ = session_.spanned_sets(base, disks);
+    const bool one_by_one = sources_ > 1;
+    sets_ = one_by_one ? session_.spanned_sets(disks) : session_.spanned_sets(base, disks);
     for (const SpannedSets::Set& one : sets_->sets) {
-      report_.sets.push_back(survey_parts::describe_set(one, base));
+      report_.sets.push_back(survey_parts::describe_set(one));
+      if (options_.count) survey_parts::compare_copies(one, context_);
       for (std::size_t i = 0; i < one.members.size(); ++i)
         if (one.members[i])
           member_of_[one.members[i]->address.print()] = report_.sets.back().address;
@@ -159,7 +161,7 @@ class Surveyor {
       for (std::size_t i = 0; i < one.volumes.size(); ++i)
         if (one.volumes[i] && !one.set.volumes[i].hidden && !one.set.volumes[i].is_pool)
           look_at_spanned(one.volumes[i], false);
-      for (const VolumePtr& removed : survey_parts::removed_volumes(one, base_, session_))
+      for (const VolumePtr& removed : survey_parts::removed_volumes(one, session_))
         look_at_spanned(removed, true);
     }
   }
@@ -290,7 +292,7 @@ class Surveyor {
   const Context& context_;
   Ids ids_;
   SourceSet set_;
-  Address base_;  // that sets are named under
+  std::size_t sources_ = 0;  // that were named
   std::shared_ptr<const SpannedSets> sets_;
   std::map<std::string, std::string> member_of_;  // addresses: of a member, of its set
   std::vector<DiskPtr> inner_;                    // kept open: they are asked for again

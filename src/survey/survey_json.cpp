@@ -106,7 +106,7 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
       json.key("format").value(set.format).key("slot");
       member.slot ? json.value(*member.slot) : json.null();
       json.key("id").value(member.id).key("state").value(to_string(member.state));
-      json.key("detail").value(member.detail).end_object();
+      json.key("newest").value(member.newest).key("detail").value(member.detail).end_object();
     }
     json.end_array().key("volumes").begin_array();
     for (const SurveySet::Volume& volume : set.volumes) {

@@ -71,6 +71,9 @@ class Session {
   // `base`: what they are named under.
   std::shared_ptr<const SpannedSets> spanned_sets(const Address& base,
                                                   const std::vector<DiskPtr>& disks) const;
+  // Of disks that were named one by one: each set is named under the first of its own disks, by the
+  // names of those, so that no other disk changes what it is called.
+  std::shared_ptr<const SpannedSets> spanned_sets(const std::vector<DiskPtr>& disks) const;
   // Of a folder: its disks. One that cannot be opened is passed over.
   std::shared_ptr<const SpannedSets> spanned_sets(const Address& folder) const;
   // An array whose geometry is stated (ArrayStatement), of these members, by slot; an empty pointer

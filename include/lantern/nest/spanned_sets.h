@@ -21,6 +21,7 @@ struct SpannedSets {
   struct Set {
     SpannedSet set;
     std::string name;                // that tells it from the others: its own, or its UUID
+    Address base;                    // its address begins with this
     std::vector<LayerPtr> members;   // as set.members; empty pointer: missing
     std::vector<VolumePtr> volumes;  // as set.volumes; empty pointer: it cannot be opened
   };

@@ -37,7 +37,8 @@ struct SpanMember {
   std::string id;                     // its own, as the set records it; may be empty
   std::optional<std::uint32_t> slot;  // its place in the set
   MemberState state{};
-  std::string detail;  // in words; may be empty
+  bool newest = false;  // it was written last, and it is recorded so
+  std::string detail;   // in words; may be empty
 };
 
 enum class SetState {
@@ -59,6 +60,7 @@ struct SpannedVolume {
   bool hidden = false;            // a part of another volume, or the system's own
   bool is_pool = false;           // thin pool: its bytes are those of its data
   std::vector<std::size_t> from;  // of the set's members: those it lies on
+  std::vector<SourcePtr> copies;  // of a mirror: its content on each of `from`
   std::vector<std::string> tags;  // of a volume group's volume
   std::vector<Finding> findings;  // in what only this volume needs; without an address
 };

@@ -39,7 +39,8 @@ std::string short_name(const SpannedSet& set) {
 
 class Gatherer {
  public:
-  Gatherer(const Address& base, const Session& session) : base_(base), session_(session) {}
+  Gatherer(const std::optional<Address>& base, const Session& session)
+      : base_(base), session_(session) {}
 
   void add_disk(const DiskPtr& disk) {
     found_->disks.push_back(disk);
@@ -133,8 +134,25 @@ class Gatherer {
       const auto known = layers_.find(member.address);
       one.members.push_back(known == layers_.end() ? nullptr : known->second);
     }
-    open_volumes(one, base_, session_);
+    one.base = base_ ? *base_ : first_disk(one);
+    open_volumes(one, one.base, session_);
     found_->sets.push_back(std::move(one));
+  }
+
+  // Of the disks that a set's members lie on, the first by name.
+  Address first_disk(const SpannedSets::Set& one) const {
+    const Address* first = nullptr;
+    for (const LayerPtr& member : one.members)
+      walk_layers(member, [&](const Layer& layer) {
+        for (const DiskPtr& disk : found_->disks) {
+          const Address& own = disk->address;
+          const bool under = layer.address.print() == own.print() ||
+                             layer.address.print().starts_with(own.print() + "::");
+          if (under && (first == nullptr || own.print() < first->print())) first = &own;
+        }
+        return true;
+      });
+    return first == nullptr ? found_->disks.front()->address : *first;
   }
 
  public:
@@ -174,7 +192,7 @@ class Gatherer {
   }
 
  private:
-  const Address& base_;
+  const std::optional<Address>& base_;
   const Session& session_;
   std::set<std::string> seen_;                             // addresses
   std::map<std::string, LayerPtr> layers_;                 // by address
@@ -200,7 +218,8 @@ bool is_named(const SpannedSets::Set& one, std::string_view name) {
 
 }  // namespace
 
-std::shared_ptr<const SpannedSets> find_sets(const Address& base, const std::vector<DiskPtr>& disks,
+std::shared_ptr<const SpannedSets> find_sets(const std::optional<Address>& base,
+                                             const std::vector<DiskPtr>& disks,
                                              const Session& session) {
   SourceSet once;
   Gatherer gatherer(base, session);
@@ -226,6 +245,7 @@ SpannedSets::Set open_set_version(const SpannedSets::Set& set, const Address& ba
                 {Do::survey, " shows what is there"});
   then.set = set.set.open_version(version);
   then.name = set.name;
+  then.base = base;
   // Members are the same sources, in the order of that description.
   for (const SpanMember& member : then.set.members) {
     LayerPtr layer;

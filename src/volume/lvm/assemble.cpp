@@ -187,6 +187,7 @@ class Assembly {
       // The store of a snapshot is shown as that.
       volume.hidden = (!one.visible && as_snapshot == nullptr) || parts.contains(one.name);
       volume.is_pool = !one.segments.empty() && one.segments.front().type == "thin-pool";
+      volume.copies = std::move(opened.copies);
       volume.tags = one.tags;
       volume.findings = std::move(opened.findings);
       volume.from.assign(opened.from.begin(), opened.from.end());

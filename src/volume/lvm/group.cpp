@@ -27,15 +27,15 @@ std::optional<Segment> read_segment(const Section& section) {
   return segment;
 }
 
-Volume read_volume(const std::string& name, const Section& section) {
+Volume read_volume(const Section& section) {
   Volume volume;
-  volume.name = name;
+  volume.name = section.name;
   volume.id = plain_id(section.text("id"));
   const std::vector<std::string> status = section.texts("status");
   volume.visible = std::find(status.begin(), status.end(), "VISIBLE") != status.end();
   volume.tags = section.texts("tags");
-  for (const auto& [part, inner] : section.sections)
-    if (part.starts_with("segment"))
+  for (const Section& inner : section.sections)
+    if (inner.name.starts_with("segment"))
       if (auto segment = read_segment(inner)) volume.segments.push_back(std::move(*segment));
   std::stable_sort(
       volume.segments.begin(), volume.segments.end(),
@@ -70,9 +70,9 @@ std::string plain_id(std::string_view id) {
 std::optional<Group> read_group(std::string_view text) {
   const auto root = parse_text(text);
   if (!root || root->sections.size() != 1) return std::nullopt;
-  const Section& body = root->sections.front().second;
+  const Section& body = root->sections.front();
   Group group;
-  group.name = root->sections.front().first;
+  group.name = body.name;
   group.id = plain_id(body.text("id"));
   const auto number = body.number("seqno"), extent = body.number("extent_size");
   if (group.id.empty() || !number || !extent || *extent == 0 || *extent > kMaxExtentSectors)
@@ -82,8 +82,9 @@ std::optional<Group> read_group(std::string_view text) {
   group.written = root->number("creation_time").value_or(0);
   group.description = root->text("description");
   if (const Section* const all = body.section("physical_volumes"))
-    for (const auto& [name, section] : all->sections) {
-      PhysicalVolume one{name, plain_id(section.text("id")), section.text("device"), 0, 0, 0};
+    for (const Section& section : all->sections) {
+      PhysicalVolume one{
+          section.name, plain_id(section.text("id")), section.text("device"), 0, 0, 0};
       one.device_bytes = std::min(section.number("dev_size").value_or(0), kMaxSectors) * kSector;
       const auto start = section.number("pe_start"), extents = section.number("pe_count");
       if (!start || *start > kMaxSectors || !extents || *extents > kMaxExtents) continue;
@@ -92,8 +93,7 @@ std::optional<Group> read_group(std::string_view text) {
       group.physical.push_back(std::move(one));
     }
   if (const Section* const all = body.section("logical_volumes"))
-    for (const auto& [name, section] : all->sections)
-      group.volumes.push_back(read_volume(name, section));
+    for (const Section& section : all->sections) group.volumes.push_back(read_volume(section));
   return group;
 }
 

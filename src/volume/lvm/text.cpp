@@ -70,8 +70,8 @@ class Parser {
       }
       if (name.empty()) return false;
       if (take('{')) {
-        section.sections.emplace_back(std::move(name), Section());
-        if (!body(section.sections.back().second, depth + 1) || !take('}')) return false;
+        section.sections.emplace_back().name = std::move(name);
+        if (!body(section.sections.back(), depth + 1) || !take('}')) return false;
       } else if (take('=')) {
         std::vector<Scalar> values;
         if (!value(values)) return false;
@@ -130,10 +130,10 @@ class Parser {
 
 }  // namespace
 
-const Section* Section::section(std::string_view name) const {
+const Section* Section::section(std::string_view wanted) const {
   const auto found = std::find_if(sections.begin(), sections.end(),
-                                  [&](const auto& one) { return one.first == name; });
-  return found == sections.end() ? nullptr : &found->second;
+                                  [&](const Section& one) { return one.name == wanted; });
+  return found == sections.end() ? nullptr : &*found;
 }
 
 const std::vector<Scalar>* Section::list(std::string_view key) const {

@@ -20,10 +20,11 @@ struct Scalar {
 };
 
 struct Section {
+  std::string name;
   std::vector<std::pair<std::string, std::vector<Scalar>>> values;  // a scalar is a list of one
-  std::vector<std::pair<std::string, Section>> sections;
+  std::vector<Section> sections;
 
-  const Section* section(std::string_view name) const;
+  const Section* section(std::string_view wanted) const;
   const std::vector<Scalar>* list(std::string_view key) const;
   std::string text(std::string_view key) const;                     // empty: there is none
   std::optional<std::uint64_t> number(std::string_view key) const;  // of the first in a list

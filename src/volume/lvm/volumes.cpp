@@ -86,6 +86,7 @@ struct Volumes::Part {
   std::string type;
   SetState state = SetState::complete;
   std::set<std::size_t> from;
+  std::vector<SourcePtr> copies;
   std::vector<Finding> findings;
 
   // What lies below counts for this, too.
@@ -112,7 +113,7 @@ const Opened& Volumes::open(const std::string& name) {
   } else if (under_way_.contains(name) || under_way_.size() >= kMaxDepth) {
     // Not kept: the volume that is under way is made of itself, this name may be of others.
     static const Opened kLoop{
-        nullptr, "its segments lead back to itself", {}, SetState::unusable, {}, {}};
+        nullptr, "its segments lead back to itself", {}, SetState::unusable, {}, {}, {}};
     return kLoop;
   } else {
     under_way_.insert(name);
@@ -152,6 +153,7 @@ Opened Volumes::build(const Volume& volume) {
       made.why_not = part.why_not;
       return made;
     }
+    if (volume.segments.size() == 1) made.copies = part.copies;
     made.state = std::max(made.state, part.bytes ? part.state : SetState::incomplete);
     pieces.push_back(
         {part.bytes ? ExtentKind::direct : ExtentKind::unreadable, *bytes, part.bytes, 0});
@@ -252,7 +254,8 @@ Volumes::Part Volumes::area(const std::string& name, std::uint64_t first_extent,
 
 Volumes::Part Volumes::below(const std::string& name) {
   const Opened& opened = open(name);
-  return {opened.bytes, opened.why_not, opened.type, opened.state, opened.from, opened.findings};
+  return {opened.bytes, opened.why_not, opened.type, opened.state, opened.from,
+          {},           opened.findings};
 }
 
 // Stripes and mirrors: a list of areas, each with its first extent.
@@ -304,6 +307,8 @@ Volumes::Part Volumes::areas_end_to_end(const Segment& one, std::string_view key
     part.lack("its geometry cannot be: " + wrong);
     return part;
   }
+  if (mirrors) part.copies = areas;
+  std::erase(part.copies, nullptr);
   part.bytes =
       array::make_array(geometry, std::move(areas), std::vector<std::uint64_t>(count, length));
   if (mirrors && lost > 0)
@@ -393,6 +398,8 @@ Volumes::Part Volumes::raid(const Segment& one) {
     part.lack("none of its images is among the sources");
     return part;
   }
+  if (type.level == 1) part.copies = members;
+  std::erase(part.copies, nullptr);
   part.bytes = array::make_array(geometry, std::move(members),
                                  std::vector<std::uint64_t>(images.size(), geometry.member_bytes));
   if (absent)

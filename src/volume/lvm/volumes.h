@@ -20,7 +20,8 @@ struct Opened {
   std::string why_not;
   std::string type;  // in words
   SetState state = SetState::complete;
-  std::set<std::size_t> from;  // physical volumes of the group, by their place in it
+  std::set<std::size_t> from;     // physical volumes of the group, by their place in it
+  std::vector<SourcePtr> copies;  // of a mirror: its content on each of its halves
   std::vector<Finding> findings;
 };
 

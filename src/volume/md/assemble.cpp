@@ -41,6 +41,7 @@ class Assembly {
           set_.members[i].state == MemberState::rebuilding)
         volume.from.push_back(i);
     open(volume);
+    add_copies(volume);
     if (const std::string why = why_not_written(); volume.bytes && !why.empty())
       volume.bytes = without_writes(
           volume.bytes, "nothing is written to the array: " + why,
@@ -110,7 +111,7 @@ class Assembly {
       set_.members.push_back(std::move(row));
     }
     for (std::uint32_t slot = 0; slot < wanted_; ++slot)
-      if (!slots_.contains(slot)) {
+      if (!slots_.contains(slot) && !left_out(slot)) {
         SpanMember row;
         row.slot = slot;
         row.state = MemberState::missing;
@@ -120,6 +121,15 @@ class Assembly {
                      [](const SpanMember& a, const SpanMember& b) {
                        return a.slot.value_or(~0u) < b.slot.value_or(~0u);
                      });
+  }
+
+  // Whether a source that is not used any more says that it has this place.
+  bool left_out(std::uint32_t slot) const {
+    return std::any_of(set_.members.begin(), set_.members.end(), [&](const SpanMember& member) {
+      return member.slot == slot &&
+             (member.state == MemberState::stale || member.state == MemberState::failed ||
+              member.state == MemberState::unknown);
+    });
   }
 
   // Of two in one place the one with more events is taken; with as many, the first, which is said.
@@ -238,6 +248,23 @@ class Assembly {
     if (super.reshape) volume.state = std::max(volume.state, health(super.reshape->to));
   }
 
+  // Of a mirror whose members are all at one event count nobody knows which was written last.
+  void add_copies(SpannedVolume& volume) {
+    const Superblock& super = freshest().super;
+    if (!volume.bytes || super.geometry.level != 1 || super.reshape) return;
+    std::uint64_t least = super.events;
+    for (const std::size_t i : volume.from) {
+      for (const auto& [slot, placed] : slots_)
+        if (members_[placed.member].address == set_.members[i].address) {
+          volume.copies.push_back(data_of(placed, 0, super.geometry.member_bytes));
+          least = std::min(least, members_[placed.member].super.events);
+        }
+    }
+    std::erase(volume.copies, nullptr);
+    for (SpanMember& member : set_.members)
+      member.newest = least < super.events && member.address == freshest().address;
+  }
+
   // What would make members disagree, or undo what waits to be done.
   std::string why_not_written() const {
     const Superblock& super = freshest().super;
@@ -310,25 +337,25 @@ class Assembly {
 
   void report_notes() {
     const Superblock& super = freshest().super;
-    for (const SpanMember& member : set_.members)
+    const bool lost = set_.state == SetState::incomplete;
+    const std::string instead = lost ? "what lies on it alone is treated as unreadable"
+                                     : "its content is computed from the others";
+    const Severity severity = lost ? Severity::damage : Severity::warning;
+    std::string missing;
+    for (const SpanMember& member : set_.members) {
+      if (member.state == MemberState::missing)
+        missing += fmt::format("{}{}", missing.empty() ? "" : ", ", *member.slot);
       if (member.state == MemberState::stale || member.state == MemberState::failed)
-        report(FindingCode::array_member_stale, Severity::warning,
+        report(FindingCode::array_member_stale, severity,
                fmt::format("{}: {}",
                            member.state == MemberState::failed ? "failed earlier"
                                                                : "left the array earlier",
                            member.detail),
-               "it is left out", member.address);
-    std::string missing;
-    for (const SpanMember& member : set_.members)
-      if (member.state == MemberState::missing)
-        missing += fmt::format("{}{}", missing.empty() ? "" : ", ", *member.slot);
-    if (!missing.empty()) {
-      const bool lost = set_.state == SetState::incomplete;
-      report(FindingCode::array_member_missing, lost ? Severity::damage : Severity::warning,
-             fmt::format("member {} of {} is not among the sources", missing, wanted_),
-             lost ? "what lies on it alone is treated as unreadable"
-                  : "its content is computed from the others");
+               "it is left out; " + instead, member.address);
     }
+    if (!missing.empty())
+      report(FindingCode::array_member_missing, severity,
+             fmt::format("member {} of {} is not among the sources", missing, wanted_), instead);
     const bool redundant = array::spare_members(super.geometry) > 0;
     if (super.in_step_bytes && redundant && *super.in_step_bytes < super.geometry.member_bytes)
       report(FindingCode::array_not_in_step, Severity::warning,
