@@ -12,10 +12,12 @@ namespace {
 
 using namespace std::string_view_literals;
 
-std::string in_slots(std::size_t count) {
-  return count == 0
-             ? "a passphrase or a key file, but no key slot of its header is in use"
-             : fmt::format("a passphrase or a key file ({} in use)", counted(count, "key slot"));
+std::string in_slots(const Header& header) {
+  if (!header.slots_in_use) return "a passphrase or a key file; its list of key slots is damaged";
+  if (*header.slots_in_use == 0)
+    return "a passphrase or a key file, but no key slot of its header is in use";
+  return fmt::format("a passphrase or a key file ({} in use)",
+                     counted(*header.slots_in_use, "key slot"));
 }
 
 std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
@@ -34,7 +36,7 @@ std::optional<Recognition> probe(const ByteSource& source, std::uint64_t at) {
   found->uuid = header.uuid;
   found->label = header.label;
   found->verified = header.sum_is_right;
-  found->required_key = in_slots(header.slots.size());
+  found->required_key = in_slots(header);
   return found;
 }
 

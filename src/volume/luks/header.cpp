@@ -66,6 +66,7 @@ Header read_first_version(ByteView head) {
     digest.slots.push_back(slot.number);
     header.slots.push_back(std::move(slot));
   }
+  header.slots_in_use = header.slots.size();
   header.digests.push_back(std::move(digest));
   Segment segment;
   segment.number = "0";
@@ -178,9 +179,12 @@ void each_part(const JsonValue& json, std::string_view name, Header& header, con
 }
 
 void read_json(const JsonValue& json, Header& header) {
+  const JsonValue* const slots = json.find("keyslots");
+  if (slots != nullptr && slots->is_object()) header.slots_in_use = 0;
   each_part(json, "keyslots", header, [&](const std::string& number, const JsonValue& object) {
     // Areas for a change of the encryption are kept as slots, too.
     if (object.text_of("type") == "reencrypt") return header.being_encrypted = true;
+    ++*header.slots_in_use;
     auto slot = read_slot(number, object);
     if (slot) header.slots.push_back(std::move(*slot));
     return slot.has_value();

@@ -64,7 +64,8 @@ struct Segment {
 struct Header {
   int version = 0;
   std::string uuid, label;
-  std::vector<KeySlot> slots;
+  std::optional<std::size_t> slots_in_use;  // empty: their list is damaged
+  std::vector<KeySlot> slots;               // those that can be used
   std::vector<Digest> digests;
   std::vector<Segment> segments;
   bool from_copy = false;             // of version 2: the first is damaged
