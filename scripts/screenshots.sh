@@ -30,7 +30,7 @@ done
 touch "$work/$name.done"
 sleep 30
 R
-  xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x47+0+0 -bg '#10151c' -fg '#d8dee6' -b 8 -e bash "$work/run" "$@" &
+  xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x42+0+0 -bg '#10151c' -fg '#d8dee6' -b 8 -e bash "$work/run" "$@" &
   local terminal=$!
   for _ in $(seq 100); do [ -e "$work/$name.done" ] && break; sleep 0.1; done
   sleep 0.5
@@ -98,28 +98,6 @@ UNDER_WAY=5 shoot sweep 'lantern sweep broken.img' 'lantern list "broken.catalog
 truncate -s 27M "$work/skerrow/camera-card.img"
 dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
 shoot damage 'lantern survey skerrow/camera-card.img'
-# Two members of an array as Linux writes them (its superblock 1.2, and nothing behind it).
-python3 - "$work" <<'P'
-import struct
-import sys
-for slot in (1, 0):
-    block = bytearray(512)
-    struct.pack_into("<II", block, 0, 0xA92B4EFC, 1)
-    block[16:32] = bytes.fromhex("5ce7707000004000800000000000000a")
-    block[32:44] = b"skerrow:data"
-    struct.pack_into("<iiQIi", block, 72, 1, 2, 16000, 0, 2)  # level 1, layout, sectors, chunk, members
-    struct.pack_into("<QQQ", block, 128, 2048, 16000, 8)
-    struct.pack_into("<I", block, 160, slot)
-    block[168:184] = bytes([slot + 1]) * 16
-    struct.pack_into("<QQQ", block, 192, 0, 42, 0)
-    struct.pack_into("<I", block, 220, 2)
-    struct.pack_into("<HH", block, 256, 0, 1)
-    total = sum(struct.unpack_from("<65I", block))
-    struct.pack_into("<I", block, 216, ((total & 0xFFFFFFFF) + (total >> 32)) & 0xFFFFFFFF)
-    with open(f"{sys.argv[1]}/bay-{slot + 1}.img", "wb") as f:
-        f.truncate(9 << 20)
-        f.seek(4096)
-        f.write(block)
-P
-shoot members 'lantern survey bay-1.img bay-2.img'
+# What belongs together among the station's server's disks, and the machines on them; one disk is missing.
+shoot members 'cd skerrow/server' 'lantern survey server-a.img server-c.img'
 ls "$out"

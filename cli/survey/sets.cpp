@@ -36,11 +36,23 @@ Meaning meaning_of(MemberState state) {
   }
 }
 
+// Of this volume, or of what lies in it.
+bool is_in(const SurveySet::Volume& volume, const std::string& address) {
+  return !volume.address.empty() &&
+         (address == volume.address || address.starts_with(volume.address + "::"));
+}
+
+bool holds(const SurveySet& set, const std::string& address) {
+  return std::any_of(set.volumes.begin(), set.volumes.end(),
+                     [&](const SurveySet::Volume& volume) { return is_in(volume, address); });
+}
+
 class Tree {
  public:
   Tree(const Job& job, const SurveyReport& report) : job_(job), report_(report) {}
 
   void print() {
+    if (!report_.sets.empty()) job_.streams.out << '\n';
     for (const SurveySet& set : report_.sets)
       if (lies_in(set) == nullptr) print_set(set, 1);
   }
@@ -56,14 +68,6 @@ class Tree {
       if (&other != &set && in_it) return &other;
     }
     return nullptr;
-  }
-
-  static bool holds(const SurveySet& set, const std::string& address) {
-    return std::any_of(
-        set.volumes.begin(), set.volumes.end(), [&](const SurveySet::Volume& volume) {
-          return !volume.address.empty() &&
-                 (address == volume.address || address.starts_with(volume.address + "::"));
-        });
   }
 
   void line(std::size_t depth, const std::string& text) {
@@ -112,15 +116,22 @@ class Tree {
     if (!array && volume.state != SetState::complete)
       text += "  " + coloured(job_.streams, meaning_of(volume.state), to_string(volume.state));
     for (const std::string& tag : volume.tags) text += "  tag " + for_terminal(tag);
-    if (const std::string machine = machine_of(volume.address); !machine.empty())
+    if (const std::string machine = machine_of(volume); !machine.empty())
       text += "  " + coloured(job_.streams, Meaning::good, "machine " + for_terminal(machine));
     if (!volume.why_not.empty())
       text += "  " + coloured(job_.streams, Meaning::damaged, for_terminal(volume.why_not));
     line(depth, text);
+    for (const SurveyLayer& layer : report_.layers) {
+      const bool disk = layer.kind == "disk" && layer.format != "raw";
+      if (!volume.address.empty() && layer.address == volume.address &&
+          (disk || layer.kind == "table"))
+        line(depth + 1,
+             fmt::format("{}  {}", layer.format,
+                         coloured(job_.streams, Meaning::quiet, for_terminal(layer.detail))));
+    }
     for (const SurveyVolume& one : report_.volumes) {
       const std::string address = one.layer->address.print();
-      const bool inside = address == volume.address || address.starts_with(volume.address + "::");
-      if (volume.address.empty() || !inside || !one.member_of.empty()) continue;
+      if (!is_in(volume, address) || !one.member_of.empty()) continue;
       if (one.content.empty() && one.files == 0) continue;
       std::string content = for_terminal(one.content);
       if (one.layer->file_system()) content += fmt::format(", {}", counted(one.files, "file"));
@@ -138,11 +149,10 @@ class Tree {
     }
   }
 
-  std::string machine_of(const std::string& address) const {
+  std::string machine_of(const SurveySet::Volume& volume) const {
     for (const SurveyVolume& one : report_.volumes) {
       const std::string own = one.layer->address.print();
-      const bool in_it = own == address || own.starts_with(address + "::");
-      if (!address.empty() && in_it && !one.machine.empty()) return one.machine;
+      if (is_in(volume, own) && !one.machine.empty()) return one.machine;
     }
     return {};
   }
@@ -157,6 +167,11 @@ class Tree {
 
 void print_sets(const Job& job, const SurveyReport& report) {
   Tree(job, report).print();
+}
+
+bool is_in_a_set(const SurveyReport& report, const std::string& address) {
+  return std::any_of(report.sets.begin(), report.sets.end(),
+                     [&](const SurveySet& set) { return holds(set, address); });
 }
 
 }  // namespace lantern::cli

@@ -57,6 +57,8 @@ void print_json(const Job& job, const SurveyReport& report, const CommonOptions&
 void print_disks(const Job& job, const SurveyReport& report, bool exact) {
   std::ostream& out = job.streams.out;
   for (const SurveyLayer& layer : report.layers) {
+    // Those in arrays and groups stand in their tree.
+    if (is_in_a_set(report, layer.address)) continue;
     if (layer.kind == "source") {
       out << coloured(job.streams, Meaning::heading, for_terminal(layer.address)) << "  "
           << size_text(layer.size_bytes, exact) << '\n';
@@ -83,6 +85,7 @@ void print_volumes(const Job& job, const SurveyReport& report, bool exact) {
   std::size_t width = 11;  // of "unallocated"
   std::size_t content_width = 11;
   for (const SurveyVolume& volume : report.volumes) {
+    if (!volume.member_of.empty()) continue;
     width = std::max(width, for_terminal(volume.layer->address.print()).size());
     content_width = std::max(content_width, content_text(volume).size());
   }
@@ -93,6 +96,8 @@ void print_volumes(const Job& job, const SurveyReport& report, bool exact) {
                          "SIZE", "FILE SYSTEM", content_width, "LABEL", "USED", "FILES", "DELETED"))
       << '\n';
   for (const SurveyVolume& volume : report.volumes) {
+    // Members stand in the tree of what they belong to.
+    if (!volume.member_of.empty()) continue;
     const std::string address = for_terminal(volume.layer->address.print());
     const bool counted = volume.layer->file_system() != nullptr &&
                          (volume.counted_all || volume.files + volume.folders > 0);
@@ -106,9 +111,6 @@ void print_volumes(const Job& job, const SurveyReport& report, bool exact) {
         << (volume.deleted > 0 ? coloured(job.streams, Meaning::deleted, deleted) : deleted)
         << (volume.listed ? "" : coloured(job.streams, Meaning::deleted, "  not in the table"))
         << (volume.removed ? coloured(job.streams, Meaning::deleted, "  removed") : "")
-        << (volume.member_of.empty() ? ""
-                                     : coloured(job.streams, Meaning::quiet,
-                                                "  member of " + for_terminal(volume.member_of)))
         << (volume.machine.empty() ? "" : "  machine " + for_terminal(volume.machine)) << '\n';
   }
   for (const SurveySpace& space : report.spaces)

@@ -237,9 +237,13 @@ class Surveyor {
     for (std::size_t i = 0; i < volumes.size(); ++i)
       add_volume(&disk, volumes[i], i < listed, chosen == volumes[i], choice.why);
     if (member || own.empty()) return;
-    if (options_.count)
-      report_.sweeps.push_back(survey_parts::weigh_sweep(
-          disk, std::span(report_.volumes).last(volumes.size()), context_));
+    if (options_.count) {
+      SurveySweep sweep = survey_parts::weigh_sweep(
+          disk, std::span(report_.volumes).last(volumes.size()), context_);
+      // A group may have hundreds of disks in it: of those only one that needs it is told.
+      const bool outer = disk.address.steps.empty() || sets_->sets.empty();
+      if (outer || sweep.worth) report_.sweeps.push_back(std::move(sweep));
+    }
     if (options_.count)
       for (StartChain& chain : read_start_chains(disk, unlisted, context_))
         report_.starts.push_back({disk.address.print(), std::move(chain)});

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <set>
 
 #include "base/bytes.h"
 #include "lantern/error.h"
@@ -102,21 +103,43 @@ std::optional<ArrayStatement> read_array_file(const std::string& path, const Con
   return parse_array_file(text_of(bytes), path);
 }
 
+namespace {
+
+Address member_address(const std::string& name, const std::string& path) {
+  const std::filesystem::path folder = std::filesystem::path(path).parent_path();
+  const bool absolute = name.starts_with('/') || name.starts_with("disk:") || folder.empty();
+  return Address::parse(absolute ? name : (folder / name).string());
+}
+
+// Statements may name others as their members, but not lead back to themselves.
+void check_ends(const ArrayStatement& stated, const std::string& path, std::set<std::string> above,
+                const Context& context) {
+  constexpr std::size_t kMaxDepth = 8;
+  std::error_code error;
+  const std::string own = std::filesystem::weakly_canonical(path, error).string();
+  if (!above.insert(own).second || above.size() > kMaxDepth)
+    throw Error(ErrorCode::cannot_open, path, std::nullopt,
+                "leads back to itself through its members", "name its disks");
+  for (const std::string& name : stated.members) {
+    if (name == kHole) continue;
+    const std::string member = member_address(name, path).first;
+    if (const auto inner = read_array_file(member, context))
+      check_ends(*inner, member, above, context);
+  }
+}
+
+}  // namespace
+
 std::vector<LayerPtr> open_members(const ArrayStatement& stated, const std::string& path,
                                    const Session& session) {
-  const std::filesystem::path folder = std::filesystem::path(path).parent_path();
+  check_ends(stated, path, {}, session.context());
   std::vector<LayerPtr> members;
   for (const std::string& name : stated.members) {
     if (name == kHole) {
       members.emplace_back();
       continue;
     }
-    const bool absolute = name.starts_with('/') || name.starts_with("disk:") || folder.empty();
-    const Address address = Address::parse(absolute ? name : (folder / name).string());
-    if (address.first == path)
-      throw Error(ErrorCode::cannot_open, path, std::nullopt, "names itself as a member",
-                  "name its disks");
-    const Target target = session.open(address);
+    const Target target = session.open(member_address(name, path));
     if (target.volume)
       members.push_back(target.volume);
     else
