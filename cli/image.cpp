@@ -8,9 +8,9 @@
 
 #include "cli/case_log.h"
 #include "cli/commands.h"
-#include "cli/survey/machines.h"
 #include "cli/output.h"
 #include "cli/progress.h"
+#include "cli/survey/machines.h"
 
 namespace lantern::cli {
 namespace {
@@ -35,6 +35,11 @@ struct Options {
 // The file an address ends in as the disk it is; one that is no image stays the file.
 Target opened(const Session& session, const Address& address) {
   Target target = session.open(address);
+  // What a volume of a group holds is a disk where it is one.
+  if (target.volume && target.volume->row.spans && !target.entry && !target.bytes) {
+    Target disk = session.open_disk(address);
+    return disk.disk().container.format == "raw" ? target : disk;
+  }
   if (!target.entry || target.entry->kind != EntryKind::file || !target.stream.empty())
     return target;
   Context quiet = session.context();

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <iterator>
 
 namespace lantern::cli {
@@ -47,7 +48,43 @@ std::string kind_text(const Entry& entry) {
   }
 }
 
+namespace {
+
+// Those of a disk with files that can be read; what a member of a set holds is the set's.
+std::vector<Target> volumes_of(const Target& disk, const SpannedSets& sets) {
+  std::vector<Target> targets;
+  for (const VolumePtr& volume : disk.disk().volumes.all()) {
+    const bool member =
+        std::any_of(sets.sets.begin(), sets.sets.end(), [&](const SpannedSets::Set& one) {
+          return std::any_of(one.members.begin(), one.members.end(), [&](const LayerPtr& layer) {
+            return layer && layer->address == volume->address;
+          });
+        });
+    if (member || !volume->file_system()) continue;
+    targets.push_back(disk);
+    targets.back().volume = volume;
+  }
+  return targets;
+}
+
+// Of disks that were pulled from one machine.
+std::vector<Target> every_volume_of_folder(const Address& folder, const Session& session) {
+  const auto sets = session.spanned_sets(folder);
+  std::vector<Target> targets;
+  for (const Address& address : disks_of(folder, session.context()))
+    for (Target& target : volumes_of(session.open_disk(address), *sets))
+      targets.push_back(std::move(target));
+  for (Target& spanned : spanned_targets(sets, session)) targets.push_back(std::move(spanned));
+  if (targets.empty()) targets.push_back(session.open_volume(folder));
+  return targets;
+}
+
+}  // namespace
+
 std::vector<Target> every_volume(const Address& address, const Session& session) {
+  std::error_code error;
+  if (address.steps.empty() && std::filesystem::is_directory(address.first, error))
+    return every_volume_of_folder(address, session);
   Target target = session.open(address);
   // A file that is a disk is looked into.
   if (target.entry && target.entry->kind == EntryKind::file) {
@@ -60,15 +97,11 @@ std::vector<Target> every_volume(const Address& address, const Session& session)
       target = session.open_disk(address);
   }
   if (target.entry || target.volume) return {session.open_volume(address)};
-  std::vector<Target> targets;
-  for (std::size_t i = 0; i < target.disk().volumes.size(); ++i) {
-    if (!target.disk().volumes[i].file_system()) continue;
-    targets.push_back(target);
-    targets.back().volume = target.disk().volumes.share(i);
-  }
-  if (targets.empty())
-    throw Error(ErrorCode::cannot_read, address.print(), std::nullopt,
-                "has no file system that can be read", {Do::survey, " shows what is there"});
+  const auto sets = session.spanned_sets(target.disk().address, target.disks);
+  std::vector<Target> targets = volumes_of(target, *sets);
+  for (Target& spanned : spanned_targets(sets, session)) targets.push_back(std::move(spanned));
+  // Says why there is none, and what to do.
+  if (targets.empty()) targets.push_back(session.open_volume(address));
   return targets;
 }
 

@@ -2,7 +2,6 @@
 
 #include "lantern/error.h"
 #include "lantern/recover/content_check.h"
-#include "nest/opening/steps/spanned_steps.h"
 
 namespace lantern {
 namespace {
@@ -55,32 +54,27 @@ void look_at(const Target& target, ArrayTrial& trial, const Context& context) {
 
 std::vector<ArrayTrial> try_array(const VolumePtr& array, const Session& session) {
   std::vector<ArrayTrial> trials;
-  const auto add = [&](const DiskPtr& disk, const VolumePtr& volume) {
+  const auto add = [&](const Target& target) {
+    const VolumeLayer& volume = target.volume_layer();
     ArrayTrial trial;
-    trial.address = volume->address.print();
-    trial.content = content_of(*volume);
-    if (const auto files = volume->file_system()) {
+    trial.address = volume.address.print();
+    trial.content = content_of(volume);
+    if (const auto files = volume.file_system()) {
       trial.file_system = files->facts().type;
       trial.label = files->facts().label;
-      Target target;
-      target.disks = {disk};
-      target.volume = volume;
       look_at(target, trial, session.context());
     }
     trials.push_back(std::move(trial));
   };
   const DiskPtr disk = session.open_bytes(array->content(), array->address, {}, {array});
-  for (const VolumePtr& volume : disk->volumes.all()) add(disk, volume);
-  const auto sets = session.spanned_sets(disk->address, {disk});
-  for (const SpannedSets::Set& one : sets->sets)
-    for (std::size_t i = 0; i < one.volumes.size(); ++i) {
-      if (!one.volumes[i] || one.set.volumes[i].hidden) continue;
-      if (const DiskPtr inner = disk_in(one.volumes[i], session)) {
-        for (const VolumePtr& volume : inner->volumes.all()) add(inner, volume);
-      } else {
-        add(disk, one.volumes[i]);
-      }
-    }
+  for (const VolumePtr& volume : disk->volumes.all()) {
+    Target target;
+    target.disks = {disk};
+    target.volume = volume;
+    add(target);
+  }
+  for (const Target& target : spanned_targets(session.spanned_sets(disk->address, {disk}), session))
+    add(target);
   return trials;
 }
 

@@ -94,6 +94,11 @@ class Session {
 // The disks in the folder FIRST is; any other address comes back as it is.
 std::vector<Address> disks_of(const Address& address, const Context& context);
 
+// Each volume of arrays and groups that has files that can be read; of one that has a partition
+// table or is a disk image, the volumes in it. Parts of others are left out.
+std::vector<Target> spanned_targets(const std::shared_ptr<const SpannedSets>& sets,
+                                    const Session& session);
+
 // Visits what the target names, and what is in it, as it was in the versions of its volume, the
 // newest first: active entries that differ in size or time from what a newer state has under their
 // path.

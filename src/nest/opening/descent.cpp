@@ -109,12 +109,9 @@ class Descent {
   // Members hold no files of their own: those are in what they make up.
   bool take_likely_spanned() {
     look_for_sets();
-    const auto likely = likely_spanned(*target_.sets, session_);
+    auto likely = likely_spanned(target_.sets, session_);
     if (!likely) return false;
-    for (std::size_t i = base_of_sets().steps.size(); i < likely->first.steps.size(); ++i)
-      follow(likely->first.steps[i]);
-    target_.chosen = likely->first.print();
-    target_.why = likely->second;
+    target_ = std::move(*likely);
     return true;
   }
 

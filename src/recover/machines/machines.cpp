@@ -13,7 +13,6 @@
 #include "nest/opening/entry_folder.h"
 #include "nest/opening/evidence.h"
 #include "nest/opening/folder_disks.h"
-#include "nest/opening/steps/spanned_steps.h"
 #include "nest/opening/surroundings.h"
 #include "recover/machines/candidates.h"
 #include "recover/machines/machine_files.h"
@@ -103,7 +102,7 @@ class Search {
   void spanned(const std::shared_ptr<const SpannedSets>& sets) {
     if (sets->sets.empty()) return;
     sets_.push_back(sets);
-    for (const Target& target : targets_in(*sets)) {
+    for (const Target& target : spanned_targets(sets, session_)) {
       for (VolumeClaim& claim : volume_claims(target.volume, context_))
         claims_.push_back(std::move(claim));
       volume(target);
@@ -151,27 +150,6 @@ class Search {
   }
 
  private:
-  // Volumes with files among arrays and groups, in disks in them as well.
-  std::vector<Target> targets_in(const SpannedSets& sets) const {
-    std::vector<Target> targets;
-    for (const SpannedSets::Set& one : sets.sets)
-      for (std::size_t i = 0; i < one.volumes.size(); ++i) {
-        if (!one.volumes[i] || one.set.volumes[i].hidden || one.set.volumes[i].is_pool) continue;
-        const VolumePtr& volume = one.volumes[i];
-        Target target = session_.open(volume->address);
-        if (const DiskPtr disk = disk_in(volume, session_)) {
-          target.disks.push_back(disk);
-          for (const VolumePtr& inner : disk->volumes.all()) {
-            target.volume = inner;
-            if (inner->file_system()) targets.push_back(target);
-          }
-        } else if (volume->file_system()) {
-          targets.push_back(std::move(target));
-        }
-      }
-    return targets;
-  }
-
   // Files of this computer that are members of arrays and groups: no disks of machines.
   std::set<std::string> member_files() const {
     std::set<std::string> files;

@@ -89,25 +89,6 @@ DiskPtr disk_under(const SpannedSets& sets, const VolumeLayer& volume) {
   return sets.disks.front();
 }
 
-std::optional<std::pair<Address, std::string>> likely_spanned(const SpannedSets& sets,
-                                                              const Session& session) {
-  std::vector<VolumePtr> all;
-  for (const SpannedSets::Set& one : sets.sets)
-    for (std::size_t i = 0; i < one.volumes.size(); ++i) {
-      const VolumePtr& volume = one.volumes[i];
-      if (!volume || is_hidden(one, i) || one.set.volumes[i].is_pool) continue;
-      if (const DiskPtr disk = disk_in(volume, session)) {
-        for (const VolumePtr& inner : disk->volumes.all())
-          if (inner->file_system()) all.push_back(inner);
-      } else if (volume->file_system()) {
-        all.push_back(volume);
-      }
-    }
-  const VolumeChoice choice = choose_volume(all, session.context());
-  if (!choice.index) return std::nullopt;
-  return std::pair(all[*choice.index]->address, choice.why);
-}
-
 DiskPtr disk_in(const VolumePtr& volume, const Session& session) {
   try {
     const DiskPtr disk = session.open_bytes(volume->content(), volume->address, {}, {volume});
@@ -117,6 +98,43 @@ DiskPtr disk_in(const VolumePtr& volume, const Session& session) {
     if (error.code() == ErrorCode::stopped) throw;
     return nullptr;
   }
+}
+
+std::vector<Target> spanned_targets(const std::shared_ptr<const SpannedSets>& sets,
+                                    const Session& session) {
+  std::vector<Target> targets;
+  for (const SpannedSets::Set& one : sets->sets)
+    for (std::size_t i = 0; i < one.volumes.size(); ++i) {
+      const VolumePtr& volume = one.volumes[i];
+      if (!volume || is_hidden(one, i) || one.set.volumes[i].is_pool) continue;
+      Target target;
+      target.disks = {disk_under(*sets, *volume)};
+      target.sets = sets;
+      if (const DiskPtr disk = disk_in(volume, session)) {
+        target.disks.push_back(disk);
+        for (const VolumePtr& inner : disk->volumes.all()) {
+          target.volume = inner;
+          if (inner->file_system()) targets.push_back(target);
+        }
+      } else if (volume->file_system()) {
+        target.volume = volume;
+        targets.push_back(std::move(target));
+      }
+    }
+  return targets;
+}
+
+std::optional<Target> likely_spanned(const std::shared_ptr<const SpannedSets>& sets,
+                                     const Session& session) {
+  const std::vector<Target> targets = spanned_targets(sets, session);
+  std::vector<VolumePtr> all;
+  for (const Target& target : targets) all.push_back(target.volume);
+  const VolumeChoice choice = choose_volume(all, session.context());
+  if (!choice.index) return std::nullopt;
+  Target chosen = targets[*choice.index];
+  chosen.chosen = chosen.volume->address.print();
+  chosen.why = choice.why;
+  return chosen;
 }
 
 // What has lost its superblock is not recognised as a disk: its name is enough.

@@ -4,8 +4,6 @@
 #pragma once
 
 #include <optional>
-#include <string>
-#include <utility>
 #include <vector>
 
 #include "lantern/nest/session.h"
@@ -22,9 +20,9 @@ SpannedSets::Set spanned_group(const SpannedSets& sets, const Step& step, const 
 DiskPtr disk_under(const SpannedSets& sets, const VolumeLayer& volume);
 
 // Of all that sets offer, in disks in them as well, the volume that most likely holds the user's
-// files, and why. Empty: none has files that can be read.
-std::optional<std::pair<Address, std::string>> likely_spanned(const SpannedSets& sets,
-                                                              const Session& session);
+// files, with why (Target::chosen). Empty: none has files that can be read.
+std::optional<Target> likely_spanned(const std::shared_ptr<const SpannedSets>& sets,
+                                     const Session& session);
 
 // A volume with a partition table, or a disk image, as the disk it is; empty: it is neither.
 DiskPtr disk_in(const VolumePtr& volume, const Session& session);

@@ -22,9 +22,12 @@ void fail_unread(const DiskLayer& disk) {
   std::string what = "no file system that can be read";
   const VolumeLayer* locked = nullptr;
   std::size_t encrypted = 0;
+  bool member = false;
   for (const VolumeLayer& volume : disk.volumes) {
     const std::string content = content_of(volume);
     if (!content.empty()) what += fmt::format("; volume {}: {}", volume.row.number, content);
+    member = member || (volume.owner() && (volume.owner()->kind == FormatKind::array ||
+                                           volume.owner()->kind == FormatKind::volume_manager));
     if (volume.required_key().empty()) continue;
     what += ", encrypted: it needs " + volume.required_key();
     locked = &volume;
@@ -32,7 +35,9 @@ void fail_unread(const DiskLayer& disk) {
   }
   if (encrypted == 1) fail_locked(*locked);
   throw Error(ErrorCode::cannot_read, disk.address.print(), std::nullopt, what,
-              {Do::survey, " shows what is there"});
+              member ? Advice{"name the disks it belongs together with: ", Do::with, " each; ",
+                              Do::survey, " shows what is missing"}
+                     : Advice{Do::survey, " shows what is there"});
 }
 
 }  // namespace lantern
