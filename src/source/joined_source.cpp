@@ -4,6 +4,7 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "source/given.h"
+#include "source/pass_through.h"
 #include "source/writable_source.h"
 
 namespace lantern {
@@ -55,20 +56,12 @@ class JoinedSource final : public WritableSource {
     for_each_part({offset, out.size()}, [&](const Piece& piece, Range part, std::uint64_t below) {
       const auto target = out.subspan(static_cast<std::size_t>(part.offset - offset),
                                       static_cast<std::size_t>(part.length));
-      std::size_t got = 0;
       if (piece.kind == ExtentKind::direct) {
-        const ReadResult result = piece.from->read(below, target);
-        got = result.length;
-        for (const Range& lost : result.unreadable)
-          unreadable.push_back({part.offset + (lost.offset - below), lost.length});
-      } else if (piece.kind == ExtentKind::zero) {
-        std::fill(target.begin(), target.end(), std::byte{0});
-        got = target.size();
+        read_below(*piece.from, below, target, part.offset, unreadable);
+        return true;
       }
-      if (got == target.size()) return true;
-      // Unreadable by kind, or the source below ends too soon.
-      std::fill(target.begin() + static_cast<std::ptrdiff_t>(got), target.end(), std::byte{0});
-      unreadable.push_back({part.offset + got, part.length - got});
+      std::fill(target.begin(), target.end(), std::byte{0});
+      if (piece.kind != ExtentKind::zero) unreadable.push_back(part);
       return true;
     });
   }
@@ -76,21 +69,9 @@ class JoinedSource final : public WritableSource {
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
     bool going = true;
     for_each_part(range, [&](const Piece& piece, Range part, std::uint64_t below) {
-      if (piece.kind != ExtentKind::direct) {
-        going = visit({piece.kind, part, {}, {}});
-        return going;
-      }
-      const Range inside = intersect({below, part.length}, {0, piece.from->size()});
-      piece.from->extents(inside, [&](const Extent& inner) {
-        return going = visit(
-                   inner.seen_through(piece.from, part.offset + (inner.range.offset - below)));
-      });
-      if (going && inside.length < part.length)
-        going = visit({ExtentKind::unreadable,
-                       {part.offset + inside.length, part.length - inside.length},
-                       {},
-                       {}});
-      return going;
+      return going = piece.kind == ExtentKind::direct
+                         ? extents_below(piece.from, below, part, visit)
+                         : visit({piece.kind, part, {}, {}});
     });
     return going;
   }

@@ -134,6 +134,7 @@ class Surveyor {
   // own.
   void find_sets(const Address& base, const std::vector<Target>& targets) {
     std::vector<DiskPtr> disks;
+    disks.reserve(targets.size());
     for (const Target& target : targets) disks.push_back(target.disks.back());
     const bool one_by_one = sources_ > 1;
     sets_ = one_by_one ? session_.spanned_sets(disks) : session_.spanned_sets(base, disks);

@@ -82,7 +82,7 @@ def main():
         return 77
     figures = dict.fromkeys(["active", "active right", "deleted", "deleted right", "once", "once back", "called whole", "called whole and wrong"], 0)
     failed = False
-    for name in sorted(n[:-4] for n in os.listdir(HERE) if n.endswith(".zst") and not n.startswith(("boot-", "members."))):
+    for name in sorted(n[:-4] for n in os.listdir(HERE) if n.endswith(".zst") and not n.startswith("boot-") and ".tar." not in n):
         with tempfile.TemporaryDirectory() as folder:
             for line in check(sys.argv[1], name, folder, figures):
                 failed = True

@@ -64,7 +64,7 @@ class Gatherer {
   }
 
  private:
-  void add(Candidate candidate) {
+  void add(const Candidate& candidate) {
     if (!candidate.bytes || !seen_.insert(candidate.address).second) return;
     const auto recognised = known_formats().recognise(*candidate.bytes);
     layers_[candidate.address] = candidate.layer;

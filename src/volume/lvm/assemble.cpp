@@ -12,6 +12,7 @@
 #include "lantern/text.h"
 #include "source/no_writes.h"
 #include "volume/lvm/header.h"
+#include "volume/lvm/occupied.h"
 #include "volume/lvm/snapshot.h"
 #include "volume/lvm/volumes.h"
 
@@ -44,7 +45,9 @@ bool is_newer(const Description& a, const Description& b) {
 class Assembly {
  public:
   Assembly(std::shared_ptr<const Sources> sources, std::size_t number)
-      : sources_(std::move(sources)), group_(sources_->descriptions[number].group) {}
+      : sources_(std::move(sources)),
+        number_(number),
+        group_(sources_->descriptions[number].group) {}
 
   SpannedSet run() {
     set_.format = "lvm";
@@ -177,6 +180,7 @@ class Assembly {
             opened.bytes,
             "nothing is written to the volume: it has a snapshot, which would change with it",
             {"repair a copy of it: ", Do::image, " makes one"});
+      if (number_ > 0) report_reuse(one, opened);
       SpannedVolume volume;
       volume.name = one.name;
       volume.uuid = one.id;
@@ -203,6 +207,20 @@ class Assembly {
           for (const std::string& name : segment.values.texts(key))
             if (group_.volume(name) != nullptr) parts.insert(name);
     return parts;
+  }
+
+  // Of a volume in an older description, what others have taken since.
+  void report_reuse(const Volume& then, Opened& opened) const {
+    const Reuse reuse = reused(group_, then, sources_->descriptions.front().group);
+    if (reuse.extents == 0) return;
+    opened.findings.push_back(
+        {FindingCode::lvm_volume,
+         Severity::damage,
+         {},
+         {},
+         fmt::format("{} of its {} belong to other volumes now", reuse.extents,
+                     counted(reuse.of, "extent")),
+         "they are read as they are: what is in them is most likely not its own"});
   }
 
   bool has_snapshot(const std::string& origin) const {
@@ -245,6 +263,7 @@ class Assembly {
   }
 
   std::shared_ptr<const Sources> sources_;
+  std::size_t number_;  // of the description; 0: the newest
   const Group& group_;
   std::vector<SourcePtr> physical_;  // as the group's
   std::size_t there_ = 0, by_label_ = 0;

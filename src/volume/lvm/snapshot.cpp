@@ -8,7 +8,7 @@
 #include "base/bytes.h"
 #include "base/checked.h"
 #include "lantern/error.h"
-#include "lantern/sources.h"
+#include "source/pass_through.h"
 
 namespace lantern::lvm {
 namespace {
@@ -35,14 +35,7 @@ class SnapshotSource final : public ByteSource {
     for_each_run({offset, out.size()}, [&](const SourcePtr& from, Range part, std::uint64_t below) {
       const auto target = out.subspan(static_cast<std::size_t>(part.offset - offset),
                                       static_cast<std::size_t>(part.length));
-      const ReadResult got = from->read(below, target);
-      for (const Range& lost : got.unreadable)
-        unreadable.push_back({part.offset + (lost.offset - below), lost.length});
-      if (got.length < target.size()) {
-        std::fill(target.begin() + static_cast<std::ptrdiff_t>(got.length), target.end(),
-                  std::byte{0});
-        unreadable.push_back({part.offset + got.length, part.length - got.length});
-      }
+      read_below(*from, below, target, part.offset, unreadable);
       return true;
     });
   }
@@ -50,18 +43,7 @@ class SnapshotSource final : public ByteSource {
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
     bool going = true;
     for_each_run(range, [&](const SourcePtr& from, Range part, std::uint64_t below) {
-      const Range inside = intersect({below, part.length}, {0, from->size()});
-      if (!inside.empty())
-        from->extents(inside, [&](const Extent& inner) {
-          return going =
-                     visit(inner.seen_through(from, part.offset + (inner.range.offset - below)));
-        });
-      if (going && inside.length < part.length)
-        going = visit({ExtentKind::unreadable,
-                       {part.offset + inside.length, part.length - inside.length},
-                       {},
-                       {}});
-      return going;
+      return going = extents_below(from, below, part, visit);
     });
     return going;
   }

@@ -13,6 +13,7 @@
 #include "base/crc32c.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
+#include "source/pass_through.h"
 
 namespace lantern::lvm {
 namespace {
@@ -103,14 +104,12 @@ class ThinSource final : public ByteSource {
     for_each_run({offset, out.size()}, [&](ExtentKind kind, Range part, const ExtentInput& below) {
       const auto target = out.subspan(static_cast<std::size_t>(part.offset - offset),
                                       static_cast<std::size_t>(part.length));
-      ReadResult got;
-      if (below.source) got = below.source->read(below.offset, target);
-      std::fill(target.begin() + static_cast<std::ptrdiff_t>(got.length), target.end(),
-                std::byte{0});
-      for (const Range& lost : got.unreadable)
-        unreadable.push_back({part.offset + (lost.offset - below.offset), lost.length});
-      if (kind == ExtentKind::unreadable || (below.source && got.length < target.size()))
-        unreadable.push_back({part.offset + got.length, part.length - got.length});
+      if (below.source) {
+        read_below(*below.source, below.offset, target, part.offset, unreadable);
+        return true;
+      }
+      std::fill(target.begin(), target.end(), std::byte{0});
+      if (kind == ExtentKind::unreadable) unreadable.push_back(part);
       return true;
     });
   }
@@ -118,19 +117,8 @@ class ThinSource final : public ByteSource {
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
     bool going = true;
     for_each_run(range, [&](ExtentKind kind, Range part, const ExtentInput& below) {
-      if (!below.source) return going = visit({kind, part, {}, {}});
-      const Range inside = intersect({below.offset, part.length}, {0, below.source->size()});
-      if (!inside.empty())
-        below.source->extents(inside, [&](const Extent& inner) {
-          return going = visit(inner.seen_through(
-                     below.source, part.offset + (inner.range.offset - below.offset)));
-        });
-      if (going && inside.length < part.length)
-        going = visit({ExtentKind::unreadable,
-                       {part.offset + inside.length, part.length - inside.length},
-                       {},
-                       {}});
-      return going;
+      return going = below.source ? extents_below(below.source, below.offset, part, visit)
+                                  : visit({kind, part, {}, {}});
     });
     return going;
   }

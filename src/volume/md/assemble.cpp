@@ -338,7 +338,7 @@ class Assembly {
   void report_notes() {
     const Superblock& super = freshest().super;
     const bool lost = set_.state == SetState::incomplete;
-    const std::string instead = lost ? "what lies on it alone is treated as unreadable"
+    const std::string instead = lost ? "what lies there alone is treated as unreadable"
                                      : "its content is computed from the others";
     const Severity severity = lost ? Severity::damage : Severity::warning;
     std::string missing;
@@ -355,7 +355,10 @@ class Assembly {
     }
     if (!missing.empty())
       report(FindingCode::array_member_missing, severity,
-             fmt::format("member {} of {} is not among the sources", missing, wanted_), instead);
+             missing.find(',') == std::string::npos
+                 ? fmt::format("member {} of {} is not among the sources", missing, wanted_)
+                 : fmt::format("members {} of {} are not among the sources", missing, wanted_),
+             instead);
     const bool redundant = array::spare_members(super.geometry) > 0;
     if (super.in_step_bytes && redundant && *super.in_step_bytes < super.geometry.member_bytes)
       report(FindingCode::array_not_in_step, Severity::warning,

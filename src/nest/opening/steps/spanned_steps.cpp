@@ -128,6 +128,7 @@ std::optional<Target> likely_spanned(const std::shared_ptr<const SpannedSets>& s
                                      const Session& session) {
   const std::vector<Target> targets = spanned_targets(sets, session);
   std::vector<VolumePtr> all;
+  all.reserve(targets.size());
   for (const Target& target : targets) all.push_back(target.volume);
   const VolumeChoice choice = choose_volume(all, session.context());
   if (!choice.index) return std::nullopt;

@@ -168,6 +168,16 @@ TEST(LvmGroup, OlderDescriptionsTellWhatWasRemoved) {
   EXPECT_THROW(sets[0].open_version("9"), Error);
 }
 
+TEST(LvmGroup, SaysWhatOfARemovedVolumeBelongsToOthersNow) {
+  const std::string before = numbered(volumes_text(volume("gone", linear("pv0", 4, 6))), 3);
+  const std::string after = numbered(volumes_text(volume("new", linear("pv0", 8, 4))), 4);
+  const auto sets = assemble({{"a", make_memory_source(physical(0, {before, after}))}}, Context());
+  const SpannedSet then = sets[0].open_version("3");
+  ASSERT_EQ(then.volumes.at(0).findings.size(), 1u);
+  EXPECT_EQ(then.volumes[0].findings[0].code, FindingCode::lvm_volume);
+  EXPECT_EQ(then.volumes[0].findings[0].message, "2 of its 6 extents belong to other volumes now");
+}
+
 TEST(LvmGroup, TheNewestOfItsCopiesCounts) {
   const std::string before = numbered(volumes_text(volume("old", linear("pv0", 0, 2))), 3);
   const std::string after = numbered(volumes_text(volume("new", linear("pv0", 0, 2))), 4);
