@@ -141,7 +141,7 @@ class Search {
     }
     const std::set<std::string> members = member_files();
     for (LooseDisk& disk : disks)
-      if (!below.contains(disk.address) && !members.contains(disk.address))
+      if (!below.contains(disk.address) && !members.contains(plain_path(disk.address)))
         found_.loose.push_back(std::move(disk));
     look_inside();
     std::move(inside_.begin(), inside_.end(), std::back_inserter(found_.loose));
@@ -150,6 +150,10 @@ class Search {
   }
 
  private:
+  static std::string plain_path(const std::string& path) {
+    return std::filesystem::path(path).lexically_normal().string();
+  }
+
   // Files of this computer that are members of arrays and groups: no disks of machines.
   std::set<std::string> member_files() const {
     std::set<std::string> files;
@@ -158,7 +162,7 @@ class Search {
         for (const LayerPtr& member : one.members)
           walk_layers(member, [&](const Layer& layer) {
             if (const auto* const file = dynamic_cast<const FileLayer*>(&layer))
-              files.insert(file->path);
+              files.insert(plain_path(file->path));
             return true;
           });
     return files;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cstring>
 
 namespace lantern::array {
 namespace {
@@ -25,6 +26,30 @@ const Tables& tables() {
     return made;
   }();
   return kTables;
+}
+
+void add_plain(std::span<std::byte> out, const std::byte* bytes) {
+  using Vector = std::uint64_t __attribute__((vector_size(32)));
+  std::size_t at = 0;
+  for (; at + sizeof(Vector) <= out.size(); at += sizeof(Vector)) {
+    Vector sum, term;
+    std::memcpy(&sum, out.data() + at, sizeof sum);
+    std::memcpy(&term, bytes + at, sizeof term);
+    sum ^= term;
+    std::memcpy(out.data() + at, &sum, sizeof sum);
+  }
+  for (; at < out.size(); ++at) out[at] ^= bytes[at];
+}
+
+// Without factors a sum is an exclusive or: plain vectors are quicker than the routine's tables. In
+// pieces that stay in the nearest cache over all terms.
+void sum_plain(const std::vector<Term>& terms, std::span<std::byte> out) {
+  constexpr std::size_t kPiece = std::size_t{16} << 10;
+  for (std::size_t at = 0; at < out.size(); at += kPiece) {
+    const auto part = out.subspan(at, std::min(kPiece, out.size() - at));
+    std::fill(part.begin(), part.end(), std::byte{0});
+    for (const Term& term : terms) add_plain(part, term.bytes + at);
+  }
 }
 
 void sum_of_group(const std::vector<Term>& terms, std::span<std::byte> out) {
@@ -64,6 +89,9 @@ void sum_of(const std::vector<Term>& terms, std::span<std::byte> out) {
   // More terms than the routine takes at once are summed in groups: the sum so far is one of them.
   // It reads the end of a buffer again after it has written there, so that a sum may not be one of
   // its own terms.
+  const bool plain =
+      std::all_of(terms.begin(), terms.end(), [](const Term& term) { return term.factor == 1; });
+  if (plain) return sum_plain(terms, out);
   constexpr std::size_t kMaxTerms = 200;
   constexpr std::size_t kMaxBytes = std::size_t{1} << 20;
   std::vector<std::byte> so_far(terms.size() > kMaxTerms ? std::min(out.size(), kMaxBytes) : 0);

@@ -1,6 +1,7 @@
 #include "volume/array/parity.h"
 
 #include <algorithm>
+#include <memory>
 #include <optional>
 
 #include "base/bytes.h"
@@ -71,10 +72,18 @@ class ParitySource final : public WritableSource {
   // Reads a part of a member; false: some of it cannot be read.
   bool read_member(std::uint32_t member, std::uint64_t offset, std::span<std::byte> out,
                    std::vector<Range>* lost) const;
-  void recover(const Row& row, std::uint32_t wanted, std::uint64_t offset, std::span<std::byte> out,
-               std::uint64_t array_offset, std::vector<Range>& unreadable) const;
+  // What was read of a member already.
+  struct Known {
+    std::uint32_t member = 0;
+    std::uint64_t offset = 0;  // byte of it
+    std::span<const std::byte> bytes;
+  };
+  // False: some of it is lost.
+  bool recover(const Row& row, std::uint32_t wanted, std::uint64_t offset, std::span<std::byte> out,
+               std::uint64_t array_offset, const std::vector<Known>& known,
+               std::vector<Range>& unreadable) const;
   bool solve(const Row& row, std::uint32_t wanted, std::uint64_t offset, std::span<std::byte> out,
-             std::vector<Range>& troubles) const;
+             const std::vector<Known>& known, std::vector<Range>& troubles) const;
 
   Geometry geometry_;
   std::vector<SourcePtr> members_;
@@ -96,28 +105,47 @@ bool ParitySource::read_member(std::uint32_t member, std::uint64_t offset, std::
   return got.unreadable.empty() && got.length == out.size();
 }
 
+// Row by row: what was read of a row serves to compute what is lost of it.
 void ParitySource::do_read(std::uint64_t offset, std::span<std::byte> out,
                            std::vector<Range>& unreadable) const {
-  std::vector<Range> lost;
+  struct Read {
+    Part part;
+    std::size_t at = 0;  // in `out`
+    std::vector<Range> lost;
+  };
+  std::vector<Read> row;
+  std::vector<Known> known;
   for (std::size_t done = 0; done < out.size();) {
-    const Part part = part_at(offset + done, out.size() - done);
-    const auto target = out.subspan(done, static_cast<std::size_t>(part.length));
-    if (!read_member(part.member, part.offset, target, &lost))
-      for (const Range& range : lost)
-        recover(part.row, part.member, range.offset,
-                target.subspan(static_cast<std::size_t>(range.offset - part.offset),
-                               static_cast<std::size_t>(range.length)),
-                offset + done + (range.offset - part.offset), unreadable);
-    done += static_cast<std::size_t>(part.length);
+    row.clear();
+    known.clear();
+    while (done < out.size()) {
+      Read next{part_at(offset + done, out.size() - done), done, {}};
+      if (!row.empty() && next.part.row.start != row.front().part.row.start) break;
+      const auto target = out.subspan(done, static_cast<std::size_t>(next.part.length));
+      if (read_member(next.part.member, next.part.offset, target, &next.lost))
+        known.push_back({next.part.member, next.part.offset, target});
+      done += static_cast<std::size_t>(next.part.length);
+      row.push_back(std::move(next));
+    }
+    for (const Read& one : row)
+      for (const Range& range : one.lost) {
+        const std::uint64_t from = range.offset - one.part.offset;
+        const auto target = out.subspan(one.at + static_cast<std::size_t>(from),
+                                        static_cast<std::size_t>(range.length));
+        // What was computed serves to compute another.
+        if (recover(one.part.row, one.part.member, range.offset, target, offset + one.at + from,
+                    known, unreadable))
+          known.push_back({one.part.member, range.offset, target});
+      }
   }
 }
 
 // Where a second member is unreadable in places only, those places are taken alone.
-void ParitySource::recover(const Row& row, std::uint32_t wanted, std::uint64_t offset,
+bool ParitySource::recover(const Row& row, std::uint32_t wanted, std::uint64_t offset,
                            std::span<std::byte> out, std::uint64_t array_offset,
-                           std::vector<Range>& unreadable) const {
+                           const std::vector<Known>& known, std::vector<Range>& unreadable) const {
   std::vector<Range> troubles;
-  if (solve(row, wanted, offset, out, troubles)) return;
+  if (solve(row, wanted, offset, out, known, troubles)) return true;
   // The borders of what others cannot read divide the stretch.
   std::vector<std::uint64_t> borders = {offset, offset + out.size()};
   for (const Range& range : troubles)
@@ -125,43 +153,57 @@ void ParitySource::recover(const Row& row, std::uint32_t wanted, std::uint64_t o
       if (border > offset && border < offset + out.size()) borders.push_back(border);
   std::sort(borders.begin(), borders.end());
   borders.erase(std::unique(borders.begin(), borders.end()), borders.end());
+  bool whole = true;
   for (std::size_t i = 0; i + 1 < borders.size(); ++i) {
     const std::uint64_t from = borders[i] - offset;
     const auto part = out.subspan(static_cast<std::size_t>(from),
                                   static_cast<std::size_t>(borders[i + 1] - borders[i]));
     std::vector<Range> ignored;
-    if (borders.size() > 2 && solve(row, wanted, borders[i], part, ignored)) continue;
+    if (borders.size() > 2 && solve(row, wanted, borders[i], part, known, ignored)) continue;
     std::fill(part.begin(), part.end(), std::byte{0});
     unreadable.push_back({array_offset + from, part.size()});
+    whole = false;
   }
+  return whole;
 }
 
 // `wanted` from the others; false when too many of them are lost. `troubles`: ranges of members
 // that cannot be read, of those that are lost in places.
 bool ParitySource::solve(const Row& row, std::uint32_t wanted, std::uint64_t offset,
-                         std::span<std::byte> out, std::vector<Range>& troubles) const {
+                         std::span<std::byte> out, const std::vector<Known>& known,
+                         std::vector<Range>& troubles) const {
   const ParityRow& layout = row.layout;
-  std::vector<Bytes> buffers(geometry_.members);
+  std::vector<const std::byte*> there(geometry_.members);  // null: lost, or not needed
+  // Not filled before they are read into.
+  std::vector<std::unique_ptr<std::byte[]>> buffers(geometry_.members);
+  const auto read_into_buffer = [&](std::uint32_t member, std::vector<Range>& lost) {
+    buffers[member].reset(new std::byte[out.size()]);
+    const std::span<std::byte> bytes(buffers[member].get(), out.size());
+    if (!read_member(member, offset, bytes, &lost)) return false;
+    there[member] = bytes.data();
+    return true;
+  };
+  for (const Known& one : known)
+    if (one.offset <= offset && offset + out.size() <= one.offset + one.bytes.size())
+      there[one.member] = one.bytes.data() + (offset - one.offset);
   std::optional<std::uint32_t> other;  // lost, too
   for (std::uint32_t member = 0; member < geometry_.members; ++member) {
     // The second parity is read only when it is needed.
-    if (member == wanted || (layout.q && member == *layout.q)) continue;
+    if (there[member] != nullptr || member == wanted || (layout.q && member == *layout.q)) continue;
     std::vector<Range> lost;
-    if (members_[member]) buffers[member].resize(out.size());
-    if (members_[member] && read_member(member, offset, buffers[member], &lost)) continue;
+    if (members_[member] && read_into_buffer(member, lost)) continue;
     if (members_[member]) troubles.insert(troubles.end(), lost.begin(), lost.end());
-    buffers[member].clear();
     if (other || !layout.q) return false;
     other = member;
   }
   std::vector<Term> terms;
   const auto add = [&](std::uint32_t member, std::uint8_t factor) {
-    terms.push_back({buffers[member].data(), factor});
+    terms.push_back({there[member], factor});
   };
   const auto each_data = [&](const auto& factor_of) {
     for (std::uint32_t i = 0; i < data_; ++i) {
       const std::uint32_t member = layout.member_of(i, geometry_);
-      if (!buffers[member].empty()) add(member, factor_of(member));
+      if (there[member] != nullptr) add(member, factor_of(member));
     }
   };
   const auto power = [&](std::uint32_t member) {
@@ -174,9 +216,8 @@ bool ParitySource::solve(const Row& row, std::uint32_t wanted, std::uint64_t off
     return true;
   }
   if (!members_[*layout.q]) return false;
-  buffers[*layout.q].resize(out.size());
   std::vector<Range> lost;
-  if (!read_member(*layout.q, offset, buffers[*layout.q], &lost)) {
+  if (!read_into_buffer(*layout.q, lost)) {
     troubles.insert(troubles.end(), lost.begin(), lost.end());
     return false;
   }

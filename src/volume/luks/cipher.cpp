@@ -90,8 +90,9 @@ void Decryptor::decrypt(std::uint64_t number, std::uint64_t step, std::size_t se
   const State state = copy_of(*cipher_);
   const State essiv = essiv_ ? copy_of(*essiv_) : State();
   int done = 0;
+  std::array<unsigned char, kBlock> start{};
   for (std::size_t at = 0; at + sector_bytes <= bytes.size(); at += sector_bytes, number += step) {
-    std::array<unsigned char, kBlock> start{};
+    start.fill(0);
     for (std::size_t i = 0; i < 8; ++i) {
       const auto byte = static_cast<unsigned char>(number >> 8 * i);
       if (start_ == Start::plain64be)

@@ -1,6 +1,7 @@
 #include "volume/luks/decrypted.h"
 
 #include <algorithm>
+#include <future>
 #include <thread>
 
 namespace lantern::luks {
@@ -49,10 +50,27 @@ class DecryptedSource final : public ByteSource {
   }
 
  private:
+  // Large reads by two threads, each a half.
   void read_sectors(std::uint64_t offset, std::span<std::byte> out,
                     std::vector<Range>& unreadable) const {
+    constexpr std::size_t kWorthAThread = std::size_t{256} << 10;
+    if (out.size() < kWorthAThread || std::thread::hardware_concurrency() < 2)
+      return read_part(offset, out, unreadable);
+    const auto sector = static_cast<std::size_t>(sector_);
+    const std::size_t half = out.size() / sector / 2 * sector;
+    std::vector<Range> behind;
+    auto other = std::async(std::launch::async,
+                            [&] { read_part(offset + half, out.subspan(half), behind); });
+    read_part(offset, out.first(half), unreadable);
+    other.get();
+    unreadable.insert(unreadable.end(), behind.begin(), behind.end());
+  }
+
+  void read_part(std::uint64_t offset, std::span<std::byte> out,
+                 std::vector<Range>& unreadable) const {
     const ReadResult got = volume_->read(range_.offset + offset, out);
-    decrypt(offset, out);
+    decryptor_.decrypt(first_ + offset / kSector, sector_ / kSector,
+                       static_cast<std::size_t>(sector_), out);
     // A sector of which a part is lost is lost.
     const auto lose = [&](std::uint64_t from, std::uint64_t to) {
       from = from / sector_ * sector_;
@@ -65,22 +83,6 @@ class DecryptedSource final : public ByteSource {
     for (const Range& range : got.unreadable)
       lose(range.offset - range_.offset, range.end() - range_.offset);
     if (got.length < out.size()) lose(offset + got.length, offset + out.size());
-  }
-
-  // Large reads by two threads.
-  void decrypt(std::uint64_t offset, std::span<std::byte> out) const {
-    constexpr std::size_t kWorthAThread = std::size_t{256} << 10;
-    const auto sector = static_cast<std::size_t>(sector_);
-    const auto part = [&](std::size_t from, std::size_t length) {
-      decryptor_.decrypt(first_ + (offset + from) / kSector, sector_ / kSector, sector,
-                         out.subspan(from, length));
-    };
-    if (out.size() < kWorthAThread || std::thread::hardware_concurrency() < 2)
-      return part(0, out.size());
-    const std::size_t half = out.size() / sector / 2 * sector;
-    std::thread other([&] { part(half, out.size() - half); });
-    part(0, half);
-    other.join();
   }
 
   SourcePtr volume_;
