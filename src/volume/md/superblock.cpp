@@ -198,7 +198,8 @@ std::optional<Superblock> find_superblock(const ByteSource& source) {
   const std::uint64_t size = source.size();
   std::vector<std::uint64_t> places = {0, 4096};
   if (size >= 8192) places.push_back((size / 4096 * 4096) - 8192);
-  if (size >= 65536 * 2) places.push_back((size / 65536 * 65536) - 65536);
+  constexpr std::uint64_t kOldBlock = 65536;
+  if (size >= 2 * kOldBlock) places.push_back(size / kOldBlock * kOldBlock - kOldBlock);
   std::optional<Superblock> best;
   for (const std::uint64_t place : places) {
     auto found = read_superblock(source, place);
