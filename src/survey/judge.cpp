@@ -239,7 +239,8 @@ class Judge {
     for (const SurveySource& source : report_.sources)
       if (own.starts_with(source.address) && source.address.size() >= best.size())
         best = source.address;
-    return best;
+    // A volume of an array or group lies on several.
+    return best.empty() ? own : best;
   }
 
   void next() {
