@@ -48,8 +48,7 @@ shoot failing 'lantern image disk:skua skua.img --failing --simulate skerrow/ben
   'lantern disks --check disk:skua --simulate skerrow/bench.json'
 rm -f "$out/copy-state.png"
 lantern image --state "$work/skua.img" --picture "$out/copy-state.png"
-shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi station.qcow2' \
-  'lantern survey station.qcow2'
+shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi station.qcow2'
 shoot list 'lantern list skerrow/station.vdi --deleted'
 shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate' 'lantern extract skerrow/station.vdi RESCUED --deleted' \
   'find RESCUED -type f | sort'

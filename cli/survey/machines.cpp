@@ -244,6 +244,14 @@ int list_machines(Job& job, const Options& options) {
   return code;
 }
 
+// A volume of an array or group, which is no file that comes with a machine's folder.
+bool is_spanned(const std::string& address) {
+  if (address.empty()) return false;
+  const std::vector<Step> steps = Address::parse(address).steps;
+  return !steps.empty() && (steps.back().kind == Step::Kind::logical_volume ||
+                            steps.back().kind == Step::Kind::array);
+}
+
 }  // namespace
 
 std::string host_path_of(const Address& address) {
@@ -279,6 +287,11 @@ void print_machines(const Job& job, const MachinesFound& found, const CommonOpti
     if (machine.restore)
       print_line(job, "to restore", Meaning::plain,
                  restore_command(machine, destination_of(machine, taken), common));
+    for (const MachineDisk& disk : machine.disks)
+      if (is_spanned(disk.address))
+        print_line(job, "and its disk", Meaning::plain,
+                   "lantern image " + for_shell(disk.address) + " " +
+                       for_shell(machine.name + "-" + disk.slot + ".raw") + common.as_typed());
     out << '\n';
   }
 }
