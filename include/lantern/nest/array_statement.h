@@ -34,8 +34,8 @@ struct ArrayStatement {
 ArrayStatement parse_array_step(std::string_view text);
 std::string print_array_step(const ArrayStatement& stated);
 
-// The text of such a file; empty: it is none. Throws Error{cannot_open} for one with a mistake,
-// with the line.
+// The text of such a file; empty when it is not one. Throws Error{cannot_open} for one with a
+// mistake, with the line.
 std::optional<ArrayStatement> parse_array_file(std::string_view text, const std::string& name);
 std::string print_array_file(const ArrayStatement& stated);
 

@@ -22,7 +22,7 @@ struct Term {
   std::uint8_t factor = 1;
 };
 
-// out = the sum of all terms, each as long as `out`, which is none of them.
+// out = the sum of all terms, each as long as `out`, which must not be among them.
 void sum_of(const std::vector<Term>& terms, std::span<std::byte> out);
 
 }  // namespace lantern::array

@@ -9,6 +9,7 @@
 #include <tuple>
 
 #include "base/json_reader.h"
+#include "volume/bytes_at.h"
 
 namespace lantern::luks {
 namespace {
@@ -20,12 +21,6 @@ constexpr std::size_t kHead = 4096;
 constexpr std::uint64_t kMaxHeader = 4u << 20;
 constexpr std::size_t kChecksumAt = 448, kChecksumBytes = 64;
 constexpr std::size_t kMaxParts = 64;  // slots, digests, segments; the standard allows 32
-
-Bytes read_at(const ByteSource& source, std::uint64_t at, std::uint64_t length) {
-  Bytes bytes(static_cast<std::size_t>(length));
-  bytes.resize(source.read(at, bytes).length);
-  return bytes;
-}
 
 std::string field(ByteView head, std::size_t at, std::size_t length) {
   const std::string text = text_of(slice(head, at, length));
@@ -236,7 +231,7 @@ std::optional<HeaderCopy> read_second_version(const ByteSource& source, std::uin
   header.label = field(head, 24, 48);
   header.uuid = field(head, 168, 40);
   header.from_copy = second;
-  const Bytes whole = read_at(source, at, length);
+  const Bytes whole = bytes_at(source, at, length);
   header.sum_is_right = whole.size() == length && sum_fits(whole, field(head, 72, 32));
   std::string text;
   if (whole.size() > kHead) text = text_of(slice(whole, kHead, whole.size() - kHead));
@@ -252,7 +247,7 @@ std::optional<HeaderCopy> read_second_version(const ByteSource& source, std::uin
 }  // namespace
 
 std::optional<HeaderCopy> read_header_at(const ByteSource& source, std::uint64_t at) {
-  const Bytes head = read_at(source, at, kHead);
+  const Bytes head = bytes_at(source, at, kHead);
   if (head.size() < 1024) return std::nullopt;
   const bool first = has_text(head, 0, kMark);
   if (!first && !has_text(head, 0, kSecondMark)) return std::nullopt;

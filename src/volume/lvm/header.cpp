@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/bytes.h"
+#include "volume/bytes_at.h"
 
 namespace lantern::lvm {
 namespace {
@@ -16,13 +17,6 @@ constexpr std::uint64_t kUsualArea = 4096;
 constexpr std::uint64_t kMaxArea = 64ull << 20;  // bytes that are read of one
 constexpr std::size_t kMaxAreas = 8;
 constexpr std::size_t kIdLetters = 32;
-
-Bytes read_at(const ByteSource& source, std::uint64_t at, std::uint64_t length) {
-  Bytes bytes(static_cast<std::size_t>(length));
-  if (at >= source.size()) return {};
-  bytes.resize(source.read(at, bytes).length);
-  return bytes;
-}
 
 // A place in the ring, past its end begun anew behind the header.
 std::string text_in(const Bytes& area, std::uint64_t from, std::uint64_t length) {
@@ -88,7 +82,7 @@ void read_area(const ByteSource& source, std::uint64_t place, std::uint64_t leng
   const bool known = std::any_of(header.areas.begin(), header.areas.end(),
                                  [&](const MetadataArea& area) { return area.place == place; });
   if (known || header.areas.size() >= kMaxAreas) return;
-  const Bytes head = read_at(source, place, kSector);
+  const Bytes head = bytes_at(source, place, kSector);
   if (head.size() < kSector) return;
   MetadataArea area;
   area.place = place;
@@ -108,10 +102,10 @@ void read_area(const ByteSource& source, std::uint64_t place, std::uint64_t leng
   const bool can_be = area.header_is_right && at >= kSector && at < bounded && bytes > 0 &&
                       bytes <= bounded - kSector;
   Bytes whole;
-  if (older || (can_be && bytes > bounded - at)) whole = read_at(source, place, bounded);
+  if (older || (can_be && bytes > bounded - at)) whole = bytes_at(source, place, bounded);
   if (can_be) {
-    std::string text =
-        whole.size() > at ? text_in(whole, at, bytes) : text_of(read_at(source, place + at, bytes));
+    std::string text = whole.size() > at ? text_in(whole, at, bytes)
+                                         : text_of(bytes_at(source, place + at, bytes));
     Bytes raw(text.size());
     std::transform(text.begin(), text.end(), raw.begin(),
                    [](char c) { return static_cast<std::byte>(c); });
@@ -125,7 +119,7 @@ void read_area(const ByteSource& source, std::uint64_t place, std::uint64_t leng
 void read_label(const ByteSource& source, PvHeader& header,
                 std::vector<std::pair<std::uint64_t, std::uint64_t>>& places) {
   for (std::uint64_t number = 0; number < 4; ++number) {
-    const Bytes label = read_at(source, number * kSector, kSector);
+    const Bytes label = bytes_at(source, number * kSector, kSector);
     if (label.size() < kSector || !has_text(label, 0, "LABELONE") ||
         !has_text(label, 24, "LVM2 001"))
       continue;

@@ -14,7 +14,7 @@
 
 namespace lantern::lvm {
 
-// Throws Error{cannot_read} when the store is none. `context` gets what is wrong with it.
+// Throws Error{cannot_read} when the store is invalid. `context` gets what is wrong with it.
 SourcePtr open_snapshot(const SourcePtr& origin, const SourcePtr& store, const Context& context);
 
 }  // namespace lantern::lvm

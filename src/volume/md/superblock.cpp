@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/bytes.h"
+#include "volume/bytes_at.h"
 
 namespace lantern::md {
 namespace {
@@ -34,12 +35,6 @@ std::string hex_of(ByteView bytes) {
   return text;
 }
 
-Bytes read_at(const ByteSource& source, std::uint64_t at, std::size_t length) {
-  Bytes bytes(length);
-  bytes.resize(source.read(at, bytes).length);
-  return bytes;
-}
-
 // Without the field the sum itself is in.
 std::uint32_t sum_of_words(ByteView bytes, std::size_t without, bool big) {
   std::uint64_t sum = 0;
@@ -60,7 +55,7 @@ void read_reshape(ByteView head, std::uint32_t features, Superblock& super) {
   reshape.to.level = static_cast<std::int32_t>(le32(head, 100));
   reshape.to.layout = le32(head, 116);
   reshape.to.chunk_bytes = std::uint64_t{le32(head, 120)} * kSector;
-  reshape.position_bytes = le64(head, 104) * kSector;
+  reshape.position_bytes = std::min(le64(head, 104), kMaxSectors) * kSector;
   reshape.backwards = change < 0 || (change == 0 && (features & kBackwards) != 0);
   if ((features & kNewOffset) != 0)
     reshape.data_offset_change =
@@ -72,7 +67,7 @@ void read_reshape(ByteView head, std::uint32_t features, Superblock& super) {
 }
 
 std::optional<Superblock> read_new(const ByteSource& source, std::uint64_t at) {
-  Bytes head = read_at(source, at, 256);
+  Bytes head = bytes_at(source, at, 256);
   if (head.size() < 256) return std::nullopt;
   const std::uint64_t own = le64(head, 144), data = le64(head, 128), length = le64(head, 136);
   const std::uint64_t used = le64(head, 80);
@@ -81,7 +76,7 @@ std::optional<Superblock> read_new(const ByteSource& source, std::uint64_t at) {
   if (own > kMaxSectors || data > kMaxSectors || length > kMaxSectors || used > kMaxSectors ||
       devices > array::kMaxMembers || members > array::kMaxMembers || !is_known_level(level))
     return std::nullopt;
-  const Bytes whole = read_at(source, at, 256 + std::size_t{2} * devices);
+  const Bytes whole = bytes_at(source, at, 256 + std::size_t{2} * devices);
   if (whole.size() < 256 + std::size_t{2} * devices) return std::nullopt;
   const std::uint32_t features = le32(head, 8);
   Superblock super;
@@ -127,7 +122,7 @@ std::optional<Superblock> read_new(const ByteSource& source, std::uint64_t at) {
 }
 
 std::optional<Superblock> read_old(const ByteSource& source, std::uint64_t at) {
-  const Bytes bytes = read_at(source, at, kOldBytes);
+  const Bytes bytes = bytes_at(source, at, kOldBytes);
   if (bytes.size() < kOldBytes) return std::nullopt;
   const bool big = be32(bytes, 0) == kMagic;
   const auto word = [&](std::size_t number) {
@@ -187,7 +182,7 @@ std::optional<Superblock> read_old(const ByteSource& source, std::uint64_t at) {
 }  // namespace
 
 std::optional<Superblock> read_superblock(const ByteSource& source, std::uint64_t at) {
-  const Bytes head = read_at(source, at, 8);
+  const Bytes head = bytes_at(source, at, 8);
   if (head.size() < 8) return std::nullopt;
   if (le32(head, 0) == kMagic && le32(head, 4) == 1) return read_new(source, at);
   if (le32(head, 0) == kMagic || be32(head, 0) == kMagic) return read_old(source, at);
@@ -220,8 +215,8 @@ std::vector<Range> bad_blocks(const ByteSource& member, const Superblock& super)
   const Bytes list =
       super.bad_blocks_place == 0
           ? Bytes()
-          : read_at(member, super.bad_blocks_place,
-                    static_cast<std::size_t>(std::min(super.bad_blocks_bytes, kMaxList)));
+          : bytes_at(member, super.bad_blocks_place,
+                     static_cast<std::size_t>(std::min(super.bad_blocks_bytes, kMaxList)));
   for (std::size_t at = 0; at + 8 <= list.size(); at += 8) {
     const std::uint64_t entry = le64(list, at);
     if (entry == kNever) break;
