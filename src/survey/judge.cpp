@@ -210,6 +210,18 @@ class Judge {
            volume.content != "random data";
   }
 
+  // It opens, and nothing in it is told any more.
+  bool lost_entries(const SurveyVolume& volume) const {
+    if (!volume.layer->file_system() || !options_.count ||
+        volume.files + volume.folders + volume.deleted > 0)
+      return false;
+    const std::string address = volume.layer->address.print();
+    const std::vector<Finding> all = context_.findings->all();
+    return std::any_of(all.begin(), all.end(), [&](const Finding& finding) {
+      return finding.severity == Severity::damage && finding.address == address;
+    });
+  }
+
   // Only a plan that has fixes is worth naming.
   void plan() {
     if (!options_.count || !options_.plan || !any_to_repair() || is_failing() || misses_file())
@@ -262,7 +274,7 @@ class Judge {
         if (!volume.layer->versions().empty())
           report_.next.push_back({Do::list_versions, {address}});
         report_.next.push_back({deleted ? Do::extract_deleted : Do::extract, {address}});
-      } else if (needs_repair(volume)) {
+      } else if (needs_repair(volume) || lost_entries(volume)) {
         const std::string source = source_of(*volume.layer);
         // Where nothing can be put right, reading all of it may still find files.
         const bool fixes = to_repair_.contains(source);

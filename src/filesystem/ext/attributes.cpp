@@ -99,10 +99,11 @@ std::vector<RawAttribute> all_of(const Volume& volume, const Inode& inode) {
   }
   if (inode.attribute_block != 0) {
     Bytes block(volume.super.block_bytes);
-    const Range where{volume.block_place(inode.attribute_block), block.size()};
-    if (!volume.read_block(inode.attribute_block, block) || le32(block, 0) != kMagic ||
-        !read_entries(volume, block, kBlockHead, 0, found))
-      damaged(where);
+    if (!volume.read_block(inode.attribute_block, block)) {
+      damaged(place.value_or(Range{}));  // its number may be past the end of the volume
+    } else if (le32(block, 0) != kMagic || !read_entries(volume, block, kBlockHead, 0, found)) {
+      damaged({volume.block_place(inode.attribute_block), block.size()});
+    }
   }
   return found;
 }
