@@ -82,8 +82,8 @@ members=""
 mount -t tmpfs -o size=200m tmpfs /mnt
 for d in a b c; do
   truncate -s 24M /mnt/server-$d.img
-  printf 'label: gpt\nstart=2048, type=A19D880F-05FC-4D3B-A006-743F0F84911E, name="server"\n' | sfdisk -q /mnt/server-$d.img
-  loop=$(losetup -f); losetup -o 1048576 $loop /mnt/server-$d.img
+  printf 'label: gpt\nstart=2048, size=45056, type=A19D880F-05FC-4D3B-A006-743F0F84911E, name="server"\n' | sfdisk -q /mnt/server-$d.img
+  loop=$(losetup -f); /usr/bin/losetup -o 1048576 --sizelimit $((45056 * 512)) $loop /mnt/server-$d.img
   members="$members $loop"
 done
 mdadm --create /dev/md0 --run --quiet --assume-clean --homehost=skerrow --name=data --level=5 --chunk=64 --bitmap=none --data-offset=1M --raid-devices=3 $members
@@ -105,7 +105,7 @@ lvm vgchange -q -an skerrow
 mdadm --stop /dev/md0
 cp /mnt/server-?.img /out/
 J
-"$run" -m "md_mod raid456 loop ext4 crc32c dm_mod" -p "mdadm mke2fs lvm sfdisk" -f content.tar:/content.tar -o out.tar job.sh
+"$run" -m "md_mod raid456 loop ext4 crc32c dm_mod" -p "mdadm mke2fs lvm sfdisk losetup" -f content.tar:/content.tar -o out.tar job.sh
 tar xf out.tar
 for d in a b c; do zstd -q -19 -f "server-$d.img" -o "$here/server-$d.img.zst"; done
 grep -v '  server::' "$here/contents.sha256" >contents

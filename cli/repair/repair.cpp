@@ -328,7 +328,12 @@ void print_next(const Job& job, const RepairPlan& plan) {
   out << "\nNothing was written. Next:\n  " << command_with(job, apply(first)) << '\n';
   const std::vector<std::size_t> all = all_together(plan);
   if (first.size() < all.size()) out << "  " << command_with(job, apply(all)) << '\n';
-  out << "  " << command_with(job, apply(first) + " --into TRIAL.qcow2") << '\n';
+  // An image can only be based on one that is a file of its own.
+  const bool in_others = !Address::parse(plan.source).steps.empty();
+  out << "  "
+      << command_with(
+             job, apply(first) + (in_others ? " --overlay TRIAL.changes" : " --into TRIAL.qcow2"))
+      << '\n';
 }
 
 void print_outcome(const Job& job, const Options& options, const RepairPlan& plan,

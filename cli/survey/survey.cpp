@@ -36,6 +36,10 @@ std::string next_command(const SurveyReport& report, const Action& action,
     if (std::none_of(set.members.begin(), set.members.end(), is_own)) continue;
     for (const SpanMember& member : set.members) others.insert(first_of(member));
     others.erase("");
+    // What is missing may be among the sources, and not be known for it.
+    if (action.what == Do::plan && set.state != SetState::complete)
+      for (const SurveySource& source : report.sources)
+        others.insert(Address::parse(source.address).first);
   }
   others.erase(own);
   std::string text = command_for(action);

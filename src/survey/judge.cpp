@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "lantern/error.h"
@@ -215,34 +216,98 @@ class Judge {
     if (!volume.layer->file_system() || !options_.count ||
         volume.files + volume.folders + volume.deleted > 0)
       return false;
-    const std::string address = volume.layer->address.print();
-    const std::vector<Finding> all = context_.findings->all();
-    return std::any_of(all.begin(), all.end(), [&](const Finding& finding) {
-      return finding.severity == Severity::damage && finding.address == address;
-    });
+    return is_damaged(volume.layer->address.print());
+  }
+
+  // Something in what an address leads to.
+  bool needs_repair(const std::string& address) const {
+    return std::any_of(
+        report_.volumes.begin(), report_.volumes.end(), [&](const SurveyVolume& volume) {
+          const std::string own = volume.layer->address.print();
+          return needs_repair(volume) && (own == address || own.starts_with(address + "::"));
+        });
   }
 
   // Only a plan that has fixes is worth naming.
   void plan() {
     if (!options_.count || !options_.plan || !any_to_repair() || is_failing() || misses_file())
       return;
-    for (const SurveySource& source : report_.sources) {
+    for (const std::string& address : to_be_planned()) {
       try {
         Context quiet = context_;
         quiet.findings = std::make_shared<FindingSink>();
-        const auto plan =
-            repair::plan_repair(Address::parse(source.address), {}, session_.with(quiet));
+        const auto plan = repair::plan_repair(Address::parse(address), {}, session_.with(quiet));
         if (plan.fixes.empty()) continue;
         report_.fixes += plan.fixes.size();
         report_.certain_fixes += static_cast<std::size_t>(
             std::count_if(plan.fixes.begin(), plan.fixes.end(), [](const repair::RepairFix& fix) {
               return fix.certainty == repair::Certainty::certain;
             }));
-        to_repair_.insert(source.address);
+        to_repair_.insert(address);
+        for (const repair::RepairStep& step : plan.steps)
+          for (const repair::PlannedWrite& write : step.writes)
+            planned_for_.emplace(write.address, address);
       } catch (const Error& error) {
         if (error.code() == ErrorCode::stopped) throw;  // what cannot be planned is not offered
       }
     }
+  }
+
+  // Disks, and what several of them make up where something is wrong with that. What is wrong with
+  // an array is planned with the group that lies on it.
+  std::vector<std::string> to_be_planned() const {
+    constexpr std::size_t kMaxOfSets = 16;
+    std::vector<std::string> all;
+    for (const SurveySource& source : report_.sources) all.push_back(source.address);
+    std::set<std::string> covered;  // members of what is planned
+    const std::size_t most = all.size() + kMaxOfSets;
+    for (auto set = report_.sets.rbegin(); set != report_.sets.rend(); ++set) {
+      const std::string* first = nullptr;
+      bool planned = false;
+      for (const SurveySet::Volume& volume : set->volumes) {
+        if (volume.address.empty() || volume.hidden || all.size() >= most) continue;
+        if (first == nullptr) first = &volume.address;
+        if (covered.contains(volume.address) ||
+            (!is_damaged(volume.address) && !needs_repair(volume.address)))
+          continue;
+        all.push_back(volume.address);
+        planned = true;
+      }
+      if (!planned && first != nullptr && !covered.contains(*first) && is_damaged(*set)) {
+        all.push_back(*first);
+        planned = true;
+      }
+      if (planned)
+        for (const SpanMember& member : set->members) covered.insert(member.address);
+    }
+    return all;
+  }
+
+  template <typename Is>
+  bool any_finding(const Is& is) const {
+    const std::vector<Finding> all = context_.findings->all();
+    return std::any_of(all.begin(), all.end(), [&](const Finding& finding) {
+      return finding.severity != Severity::note && is(finding.address);
+    });
+  }
+
+  bool is_damaged(const std::string& address) const {
+    return any_finding(
+        [&](const std::string& of) { return of == address || of.starts_with(address + "::"); });
+  }
+
+  bool is_damaged(const SurveySet& set) const {
+    // What is said of a member that is an array itself is said of that.
+    const auto is_set = [&](const std::string& of) {
+      return std::any_of(report_.sets.begin(), report_.sets.end(),
+                         [&](const SurveySet& one) { return one.address == of; });
+    };
+    return set.state != SetState::complete || any_finding([&](const std::string& of) {
+             return of == set.address ||
+                    (!is_set(of) &&
+                     std::any_of(set.members.begin(), set.members.end(),
+                                 [&](const SpanMember& member) { return member.address == of; }));
+           });
   }
 
   std::string source_of(const VolumeLayer& volume) const {
@@ -253,6 +318,15 @@ class Judge {
         best = source.address;
     // A volume of an array or group lies on several.
     return best.empty() ? own : best;
+  }
+
+  // The address of the plan that puts something right in a volume; empty: there is none.
+  const std::string* plan_for(const VolumeLayer& volume) const {
+    const std::string source = source_of(volume), own = volume.address.print();
+    for (const std::string& planned : to_repair_)
+      if (source == planned || source.starts_with(planned + "::")) return &planned;
+    const auto written = planned_for_.find(own);
+    return written == planned_for_.end() ? nullptr : &written->second;
   }
 
   void next() {
@@ -275,10 +349,11 @@ class Judge {
           report_.next.push_back({Do::list_versions, {address}});
         report_.next.push_back({deleted ? Do::extract_deleted : Do::extract, {address}});
       } else if (needs_repair(volume) || lost_entries(volume)) {
-        const std::string source = source_of(*volume.layer);
         // Where nothing can be put right, reading all of it may still find files.
-        const bool fixes = to_repair_.contains(source);
-        volume.next = {fixes ? Do::plan : Do::sweep, {source}};
+        const std::string* const planned = plan_for(*volume.layer);
+        const bool fixes = planned != nullptr;
+        volume.next =
+            fixes ? Action{Do::plan, {*planned}} : Action{Do::sweep, {source_of(*volume.layer)}};
         if (!fixes && !failing && !misses_file() && !is_named(*volume.next))
           report_.next.push_back(*volume.next);
       }
@@ -314,11 +389,12 @@ class Judge {
   const SurveyOptions& options_;
   const Context& context_;
   std::set<std::string> to_repair_;
+  std::map<std::string, std::string> planned_for_;  // address that is written to: that of its plan
 };
 
 }  // namespace
 
-void report_unknown(const DiskLayer& disk, const VolumeLayer& volume, const BytesNature& nature,
+void report_unknown(const DiskLayer* disk, const VolumeLayer& volume, const BytesNature& nature,
                     const Context& context) {
   if (is_reserved(volume) || nature.nature == Nature::zeros) return;
   const Context at = context.at(volume.address.print());
@@ -329,7 +405,8 @@ void report_unknown(const DiskLayer& disk, const VolumeLayer& volume, const Byte
     return;
   }
   const std::string what =
-      disk.table.is_there()
+      disk == nullptr ? "no file system is recognised in it"
+      : disk->table.is_there()
           ? fmt::format("its type is \"{}\", and no file system is recognised in it",
                         volume.row.type)
           : "has no partition table, and no file system is recognised in it";

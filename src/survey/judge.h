@@ -9,8 +9,9 @@
 
 namespace lantern::survey_parts {
 
-// A finding for a volume, or a disk without a table, in which nothing is recognised.
-void report_unknown(const DiskLayer& disk, const VolumeLayer& volume, const BytesNature& nature,
+// A finding for a volume, or a disk without a table, in which nothing is recognised. `disk`: empty
+// of a volume that spans disks.
+void report_unknown(const DiskLayer* disk, const VolumeLayer& volume, const BytesNature& nature,
                     const Context& context);
 
 // Fills in the report all that follows from its volumes and start chains, with their findings.

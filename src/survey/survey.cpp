@@ -285,7 +285,7 @@ class Surveyor {
       volume.content = lost_start ? "zeros at its start, then data" : nature.words;
       volume.may_hold_files = nature.nature != survey_parts::Nature::text &&
                               (volume.may_hold_files || (lost_start && !layer->row.system));
-      if (disk != nullptr) survey_parts::report_unknown(*disk, *layer, nature, context_);
+      survey_parts::report_unknown(disk, *layer, nature, context_);
     }
     if (options_.count) count(volume, context_);
     if (is_choice) choose(volume, why);

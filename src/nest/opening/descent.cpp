@@ -131,7 +131,8 @@ class Descent {
           disks.empty() ? ErrorCode::not_found : ErrorCode::usage, start_.print(), std::nullopt,
           disks.empty() ? "there is no disk in this folder"
                         : fmt::format("{} disks are in this folder:{}", disks.size(), list),
-          disks.empty() ? Advice{Do::machines, " shows what does"} : Advice("name one of them"));
+          disks.empty() ? Advice{Do::machines, " shows what does"}
+                        : Advice{"name one of them; ", Do::survey, " shows what they make up"});
     take_member({Step::Kind::member, 0, disks.front(), {}});
   }
 

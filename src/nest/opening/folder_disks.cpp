@@ -8,6 +8,7 @@
 #include "lantern/container.h"
 #include "lantern/error.h"
 #include "lantern/file_system.h"
+#include "lantern/format/registry.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
 #include "nest/opening/evidence.h"
@@ -26,12 +27,26 @@ bool is_raw_disk(const SourcePtr& file) {
   return is_recognised(*file);
 }
 
+// Of an array or group.
+bool is_member(const ByteSource& file) {
+  const auto recognised = known_formats().recognise(file);
+  return std::any_of(recognised.begin(), recognised.end(), [](const Recognition& one) {
+    return one.kind == FormatKind::array || one.kind == FormatKind::volume_manager;
+  });
+}
+
 }  // namespace
 
 std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folder,
                                   const Context& context) {
+  struct Raw {
+    std::string name;
+    std::uint64_t bytes = 0;
+  };
   std::vector<std::string> disks;
-  std::set<std::string> below;  // places
+  std::vector<Raw> unknown;
+  std::set<std::uint64_t> of_members;  // sizes
+  std::set<std::string> below;         // places
   Context quiet = context;
   std::size_t seen = 0;
   for (const std::string& name : folder->names()) {
@@ -46,7 +61,13 @@ std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folde
     around.opening = {folder->place(name)};
     try {
       const Container container = open_container(*file, around, quiet);
-      if (container.format == "raw" && !is_raw_disk(*file)) continue;
+      if (container.format == "raw") {
+        if (!is_raw_disk(*file)) {
+          unknown.push_back({name, (*file)->size()});
+          continue;
+        }
+        if (is_member(**file)) of_members.insert((*file)->size());
+      }
       for (const ChainLink& link : container.chain) below.insert(link.place);
       below.insert(container.files.begin(), container.files.end());
     } catch (const Error& error) {
@@ -55,6 +76,10 @@ std::vector<std::string> disks_in(const std::shared_ptr<const Neighbours>& folde
     }
     disks.push_back(name);
   }
+  // As large as a member to the byte, it is most likely another whose start is lost.
+  for (Raw& raw : unknown)
+    if (of_members.contains(raw.bytes)) disks.push_back(std::move(raw.name));
+  std::sort(disks.begin(), disks.end());
   std::erase_if(disks, [&](const std::string& name) {
     if (below.contains(folder->place(name))) return true;
     // Pieces of a split image, but the first.

@@ -9,6 +9,7 @@
 #include "lantern/error.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/diagnose/set_diagnosis.h"
 #include "repair/facets.h"
 #include "repair/partition_codes.h"
 #include "repair/plan/hands_off.h"
@@ -62,11 +63,13 @@ class Planner {
       const std::size_t had = accepted_.size();
       const std::size_t waited = waiting_.size();
       containers();
+      sets();
       tables();
       volumes();
       if (accepted_.size() == had && waiting_.size() == waited) break;
     }
     number();
+    add_written_sources(plan_, session_);
     what_is_left();
     return std::move(plan_);
   }
@@ -144,6 +147,15 @@ class Planner {
       };
       if (!take(ask(), ask, {})) return;
     }
+  }
+
+  void sets() {
+    const auto ask = [this] {
+      Diagnosis diagnosis;
+      diagnose_sets(target(), trial().source(), trial().fresh(), diagnosis);
+      return diagnosis;
+    };
+    take(ask(), ask, {});
   }
 
   void tables() {

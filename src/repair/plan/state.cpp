@@ -12,6 +12,7 @@
 #include "nest/start/chain_builder.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/diagnose/mbr_entry.h"
+#include "repair/diagnose/set_diagnosis.h"
 #include "repair/partition_codes.h"
 
 namespace lantern::repair {
@@ -65,6 +66,17 @@ VolumeState look_at(const VolumeLayer& volume, const Context& context) {
   });
   state.findings = findings_in(*volume.findings);
   return state;
+}
+
+// Which of its members an array or group has, and what is wrong with their heads.
+void add_set(const SpannedSets::Set& one, AccessState& state) {
+  for (const SpanMember& member : one.set.members)
+    if (member.state == MemberState::active && member.slot)
+      state.facts.insert(fmt::format("member {} of {} is in use", *member.slot, name_of(one)));
+  for (const Finding& finding : one.set.findings)
+    if (finding.severity != Severity::note)
+      state.findings.insert(fmt::format("{} of {}", to_string(finding.code),
+                                        finding.address.empty() ? name_of(one) : finding.address));
 }
 
 // What was written to a part of the disk, as a key.
@@ -189,6 +201,7 @@ AccessState StateMeter::measure(const Target& target, const std::vector<PlannedW
   const std::string address = disk.address.print();
   state.findings = findings_in(*disk.findings);
   for (const LayerPtr& below : disk.inputs) state.findings.merge(findings_in(*below->findings));
+  for (const SpannedSets::Set* const one : sets_below(target)) add_set(*one, state);
   for (const VolumeLayer& volume : disk.volumes) {
     if (target.volume && &volume != target.volume.get()) continue;
     context.check_cancelled();

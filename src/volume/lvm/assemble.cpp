@@ -83,7 +83,7 @@ class Assembly {
     std::optional<std::size_t> only;
     for (std::size_t i = 0; i < sources_->all.size(); ++i) {
       const Read& one = sources_->all[i];
-      if (!one.header.id.empty() || !holds_group(i)) continue;
+      if (!has_lost_label(one) || !holds_group(i)) continue;
       if (one.member.bytes->size() < wanted.device_bytes) continue;
       const bool taken = std::any_of(
           set_.members.begin(), set_.members.end(),
@@ -93,6 +93,14 @@ class Assembly {
       only = i;
     }
     return only;
+  }
+
+  // A damaged label may name no physical volume that there is.
+  bool has_lost_label(const Read& one) const {
+    const auto is_its = [&](const PhysicalVolume& pv) { return pv.id == one.header.id; };
+    return one.header.id.empty() ||
+           (!one.header.label_is_right &&
+            std::none_of(group_.physical.begin(), group_.physical.end(), is_its));
   }
 
   bool holds_group(std::size_t member) const {
@@ -161,7 +169,7 @@ class Assembly {
   std::size_t lost_labels() const {
     std::size_t count = 0;
     for (std::size_t i = 0; i < sources_->all.size(); ++i)
-      count += sources_->all[i].header.id.empty() && holds_group(i) ? 1u : 0u;
+      count += has_lost_label(sources_->all[i]) && holds_group(i) ? 1u : 0u;
     return count;
   }
 
@@ -271,6 +279,12 @@ class Assembly {
   SpannedSet set_;
 };
 
+bool is_member(const SpannedSet& set, const std::string& address) {
+  return std::any_of(set.members.begin(), set.members.end(), [&](const SpanMember& member) {
+    return member.address == address && member.state == MemberState::active;
+  });
+}
+
 // Copies that do not say the same, and those that cannot be used.
 void report_copies(const Sources& sources, SpannedSet& set) {
   const Description& newest = sources.descriptions.front();
@@ -301,9 +315,12 @@ void report_copies(const Sources& sources, SpannedSet& set) {
              fmt::format("describes the group as number {}, others as number {}", *own,
                          newest.group.number),
              "the newest is used", one.member.address);
-    if (any && !own && newest.current)
+    const bool has_area = std::any_of(one.header.areas.begin(), one.header.areas.end(),
+                                      [](const MetadataArea& area) { return !area.ignored; });
+    if (has_area && !own && newest.current && is_member(set, one.member.address))
       report(FindingCode::lvm_metadata, Severity::damage,
-             "the header of its metadata area is damaged",
+             any ? "the header of its metadata area is damaged"
+                 : "its metadata area holds no description of the group",
              "the description on another physical volume is used", one.member.address);
   }
 }

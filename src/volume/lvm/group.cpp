@@ -84,12 +84,14 @@ std::optional<Group> read_group(std::string_view text) {
   if (const Section* const all = body.section("physical_volumes"))
     for (const Section& section : all->sections) {
       PhysicalVolume one{
-          section.name, plain_id(section.text("id")), section.text("device"), 0, 0, 0};
+          section.name, plain_id(section.text("id")), section.text("device"), 0, 0, 0, false};
       one.device_bytes = std::min(section.number("dev_size").value_or(0), kMaxSectors) * kSector;
       const auto start = section.number("pe_start"), extents = section.number("pe_count");
       if (!start || *start > kMaxSectors || !extents || *extents > kMaxExtents) continue;
       one.data_offset = *start * kSector;
       one.extents = *extents;
+      const std::vector<std::string> flags = section.texts("flags");
+      one.missing = std::find(flags.begin(), flags.end(), "MISSING") != flags.end();
       group.physical.push_back(std::move(one));
     }
   if (const Section* const all = body.section("logical_volumes"))

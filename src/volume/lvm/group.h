@@ -20,6 +20,7 @@ struct PhysicalVolume {
   std::uint64_t device_bytes = 0;
   std::uint64_t data_offset = 0;  // byte of it at which its first extent begins
   std::uint64_t extents = 0;
+  bool missing = false;  // it was absent when the group was changed, and is recorded so
 };
 
 struct Segment {

@@ -12,7 +12,6 @@ namespace {
 
 using namespace std::string_view_literals;
 
-constexpr std::string_view kAreaMark = " LVM2 x[5A%r0N*>"sv;
 constexpr std::uint64_t kUsualArea = 4096;
 constexpr std::uint64_t kMaxArea = 64ull << 20;  // bytes that are read of one
 constexpr std::size_t kMaxAreas = 8;
@@ -148,14 +147,15 @@ std::uint32_t sum_of(const std::byte* bytes, std::size_t length) {
   return ~libdeflate_crc32(~kSeed, bytes, length);
 }
 
-PvHeader read_header(const ByteSource& source, bool older, const Context& context) {
+PvHeader read_header(const ByteSource& source, bool older, const Context& context,
+                     std::uint64_t area_bytes) {
   PvHeader header;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> places;
   read_label(source, header, places);
   for (const auto& [start, length] : places)
     read_area(source, start, length, older, context, header);
   // Where the label does not lead to one, it lies where systems put it.
-  if (header.areas.empty()) read_area(source, kUsualArea, 0, older, context, header);
+  if (header.areas.empty()) read_area(source, kUsualArea, area_bytes, older, context, header);
   return header;
 }
 

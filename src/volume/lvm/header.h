@@ -18,12 +18,15 @@
 
 #include <cstdint>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lantern/byte_source.h"
 #include "lantern/context.h"
 
 namespace lantern::lvm {
+
+constexpr std::string_view kAreaMark = {" LVM2 x[5A%r0N*>", 16};
 
 struct MetadataText {
   std::string text;
@@ -50,8 +53,10 @@ struct PvHeader {
 };
 
 // What is left of the header of a physical volume that begins at byte 0. The ring of texts is read
-// only with `older`.
-PvHeader read_header(const ByteSource& source, bool older, const Context& context);
+// only with `older`. `area_bytes`: of the area that is looked at in the usual place where nothing
+// says that there is one; 0: none is.
+PvHeader read_header(const ByteSource& source, bool older, const Context& context,
+                     std::uint64_t area_bytes = 0);
 
 // LVM's sum of bytes.
 std::uint32_t sum_of(const std::byte* bytes, std::size_t length);

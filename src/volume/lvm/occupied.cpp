@@ -81,4 +81,22 @@ Reuse reused(const Group& before, const Volume& then, const Group& now) {
   return reuse;
 }
 
+std::vector<Beginning> beginnings_on(const PhysicalVolume& physical, const Group& group) {
+  std::vector<Beginning> found;
+  for (const Volume& volume : group.volumes) {
+    if (volume.segments.empty() || volume.segments.front().start_extent != 0) continue;
+    for (const std::string_view key : {"stripes", "mirrors"}) {
+      const std::vector<Scalar>* const areas = volume.segments.front().values.list(key);
+      // Of stripes the first begins the volume, of a mirror each.
+      for (std::size_t i = 0; areas != nullptr && i + 1 < areas->size(); i += 2) {
+        const auto extent = (*areas)[i + 1].number;
+        if ((*areas)[i].text != physical.name || !extent || *extent > physical.extents) continue;
+        if (i == 0 || key == "mirrors")
+          found.push_back({volume.name, physical.data_offset + *extent * group.extent_bytes});
+      }
+    }
+  }
+  return found;
+}
+
 }  // namespace lantern::lvm

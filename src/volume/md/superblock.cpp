@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <array>
 
-#include "base/bytes.h"
+#include "base/store.h"
 #include "volume/bytes_at.h"
 
 namespace lantern::md {
@@ -15,6 +15,7 @@ constexpr std::uint32_t kMagic = 0xA92B4EFC;
 constexpr std::uint64_t kMaxSectors = 1ull << 52;
 constexpr std::uint64_t kNever = ~std::uint64_t{0};
 constexpr std::size_t kOldBytes = 4096;
+constexpr std::size_t kNewSumAt = 216, kOldSumAt = 152;
 
 enum Feature : std::uint32_t {
   kHasBitmap = 1,
@@ -83,7 +84,7 @@ std::optional<Superblock> read_new(const ByteSource& source, std::uint64_t at) {
   super.version = own == 0 ? "1.1" : own == 8 ? "1.2" : "1.0";
   super.place = at;
   super.own_place = own * kSector;
-  super.sum_is_right = sum_of_words(whole, 216, false) == le32(head, 216);
+  super.sum_is_right = sum_of_words(whole, kNewSumAt, false) == le32(head, kNewSumAt);
   super.set_uuid = hex_of(slice(head, 16, 16));
   super.device_uuid = hex_of(slice(head, 168, 16));
   super.name = text_of(slice(head, 32, 32));
@@ -142,7 +143,7 @@ std::optional<Superblock> read_old(const ByteSource& source, std::uint64_t at) {
   super.version = "0.90";
   super.place = at;
   super.own_place = at;
-  super.sum_is_right = sum_of_words(bytes, 152, big) == word(38);
+  super.sum_is_right = sum_of_words(bytes, kOldSumAt, big) == word(kOldSumAt / 4);
   super.set_uuid = fmt::format("{:08x}{:08x}{:08x}{:08x}", word(5), word(13), word(14), word(15));
   super.name = std::to_string(word(11));
   super.geometry = {level, word(64), word(65), word(10), std::uint64_t{word(8)} * 1024};
@@ -207,6 +208,17 @@ std::optional<Superblock> find_superblock(const ByteSource& source) {
     if (!best || rank(*best) < rank(*found)) best = std::move(found);
   }
   return best;
+}
+
+void store_superblock_sum(Bytes& superblock) {
+  const bool big = be32(superblock, 0) == kMagic;
+  const bool old = big || le32(superblock, 4) == 0;
+  const std::size_t at = old ? kOldSumAt : kNewSumAt;
+  const std::uint32_t sum = sum_of_words(superblock, at, big);
+  if (big)
+    store_be(superblock, at, sum);
+  else
+    store_le(superblock, at, sum);
 }
 
 std::vector<Range> bad_blocks(const ByteSource& member, const Superblock& super) {

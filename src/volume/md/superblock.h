@@ -26,6 +26,7 @@
 #include <string>
 #include <vector>
 
+#include "base/bytes.h"
 #include "lantern/byte_source.h"
 #include "volume/array/geometry.h"
 
@@ -79,6 +80,9 @@ std::optional<Superblock> read_superblock(const ByteSource& source, std::uint64_
 // That of a member that begins at byte 0 of `source`: of several the one with the right sum and the
 // most events.
 std::optional<Superblock> find_superblock(const ByteSource& source);
+
+// Stores the sum of a whole superblock in it.
+void store_superblock_sum(Bytes& superblock);
 
 // Ranges of a member that its list of bad blocks names, bytes of the member.
 std::vector<Range> bad_blocks(const ByteSource& member, const Superblock& super);
