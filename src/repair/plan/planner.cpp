@@ -13,6 +13,7 @@
 #include "repair/facets.h"
 #include "repair/partition_codes.h"
 #include "repair/plan/hands_off.h"
+#include "repair/plan/parts.h"
 #include "repair/plan/plan_sources.h"
 #include "repair/plan/spare_copy.h"
 #include "repair/plan/state.h"
@@ -26,26 +27,6 @@ constexpr std::size_t kMaxRounds = 8;
 constexpr std::size_t kMaxFixes = 64;
 constexpr std::size_t kMaxCompared = 12;  // fixes, each of which is tried without each other
 constexpr std::size_t kMaxNoted = 6;      // findings
-
-// Steps that put right one part of a structure.
-struct Part {
-  std::string name;
-  std::vector<RepairStep> steps;
-  Certainty certainty() const {
-    Certainty least = Certainty::certain;
-    for (const RepairStep& step : steps) least = std::max(least, step.certainty);
-    return least;
-  }
-};
-
-struct Fix {
-  std::vector<Part> parts;
-  StateChange gain;
-  std::string words;
-  bool restores_copy = false;             // and gains nothing else
-  std::vector<std::size_t> needs;         // places in the list of fixes
-  std::vector<std::size_t> alternatives;  // as well
-};
 
 class Planner {
  public:
