@@ -36,11 +36,14 @@ int exit_code(ErrorCode code) {
   return kCannotRead;
 }
 
-// What the command reads is read through the scratch it was given. Only a repair begins one.
+// What the command reads is read through the scratch it was given. A repair begins one; what mounts
+// or serves for writing does so itself.
 void open_scratch(const std::string& command, Job& job) {
   const std::string& path = job.scratch_file;
   if (path.empty()) return;
-  if (command != "repair" && !exists_on_host(path))
+  const bool there = exists_on_host(path);
+  if (!there && command == "mount") return;
+  if (command != "repair" && !there)
     throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such overlay file",
                 "lantern repair SRC --apply --overlay FILE makes one");
   job.context.scratch = Scratch::in_file(path, job.context.clock->now_seconds());
@@ -91,7 +94,7 @@ void CommonOptions::add_to(const Command& command, Job& job) {
                "open devices of this computer that a descriptor names");
   command.option("--simulate", simulate, "a file that describes simulated disks, for practice");
   command.option("--overlay", job.scratch_file,
-                 "a file of writes to overlay on the source, made by lantern repair");
+                 "a file of writes to overlay on the source, made by repair or mount");
   command.flag("--findings", job.all_findings, "every finding by itself, none grouped");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
   command.heading(Command::kOwn);

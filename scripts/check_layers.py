@@ -16,7 +16,7 @@ PUBLIC = {
     "range.h": "base", "error.h": "base", "finding.h": "base", "context.h": "base", "text.h": "base", "json.h": "base",
     "timestamp.h": "base", "byte_source.h": "source", "sources.h": "source", "scratch.h": "source",
     "host.h": "host", "container.h": "container", "volume_table.h": "volume", "file_system.h": "filesystem",
-    "address.h": "nest", "survey.h": "survey", "extraction.h": "recover", "imaging.h": "recover", "machines.h": "recover", "search.h": "recover", "structure.h": "repair", "repair.h": "repair", "sweep.h": "recover", "mount.h": "serve", "lantern.h": None,
+    "address.h": "nest", "survey.h": "survey", "extraction.h": "recover", "serving.h": "serve", "imaging.h": "recover", "machines.h": "recover", "search.h": "recover", "structure.h": "repair", "repair.h": "repair", "sweep.h": "recover", "mount.h": "serve", "lantern.h": None,
 }
 MOST_LINES, MOST_TEST_LINES, MOST_IN_FOLDER, MOST_MAIN = 600, 600, 25, 30
 # What prints, exits or reads the environment has no place in the core.

@@ -14,6 +14,7 @@
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/output.h"
+#include "cli/repair/journal_name.h"
 
 namespace lantern::cli {
 namespace {
@@ -22,7 +23,6 @@ using namespace repair;
 
 constexpr std::size_t kShownBytes = 16;
 constexpr std::size_t kShownWrites = 6;
-constexpr std::size_t kMaxJournals = 1000;
 
 struct Options {
   CommonOptions common;
@@ -210,22 +210,6 @@ RepairPlan make_plan(const Options& options, const Address& address, const Sessi
   return plan_repair(address, how, session);
 }
 
-// "disk.undo" in the current folder, "disk-2.undo" when that is an earlier repair's.
-std::string journal_for(const Options& options, const Address& address) {
-  if (!options.journal.empty()) return options.journal;
-  // Of a folder of disks its own name, whatever it was called by.
-  auto path = std::filesystem::absolute(resolved(address).first).lexically_normal();
-  if (!path.has_filename()) path = path.parent_path();
-  const std::string stem = path.filename().string();
-  for (std::size_t i = 1; i < kMaxJournals; ++i) {
-    const std::string name = i == 1 ? stem + ".undo" : fmt::format("{}-{}.undo", stem, i);
-    std::error_code error;
-    if (!std::filesystem::exists(std::filesystem::symlink_status(name, error))) return name;
-  }
-  throw Error(ErrorCode::refused, stem, std::nullopt, "there are too many journals in this folder",
-              "name one with --journal");
-}
-
 // What a survey says of the disk, to tell what went and what came.
 struct Health {
   Reach reach;
@@ -295,7 +279,7 @@ Outcome carry_out(Job& job, const Options& options, const Address& address,
   }
   ApplyOptions how;
   how.host = options.common.host(job);
-  how.journal = journal_for(options, address);
+  how.journal = options.journal.empty() ? new_journal(address) : options.journal;
   for (const std::string& guard : options.overrides) {
     how.override_suspended = how.override_suspended || guard == "suspended";
     how.override_lock_file = how.override_lock_file || guard == "lock-file";

@@ -3,9 +3,11 @@
 
 #include "lantern/mount.h"
 
+#include <fmt/format.h>
 #include <fuse_lowlevel.h>
 #include <poll.h>
 #include <sys/sysmacros.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <array>
@@ -16,7 +18,9 @@
 #include <unordered_map>
 
 #include "lantern/error.h"
+#include "serve/background.h"
 #include "serve/mount_tree.h"
+#include "serve/registry.h"
 
 namespace lantern {
 namespace {
@@ -27,13 +31,15 @@ constexpr std::size_t kMaxRead = 1u << 20;
 
 class Server {
  public:
-  Server(const Target& target, const MountOptions& options, const Context& context)
-      : tree_(target, context), options_(options) {}
+  Server(const Target& target, const MountOptions& options, const Session& session)
+      : live_(target, session, options.writes),
+        tree_(target, live_, session.context()),
+        options_(options) {}
 
   struct stat facts(const MountNode& node) {
     struct stat facts {};
     facts.st_ino = node.number;
-    facts.st_mode = S_IFREG | 0444;
+    facts.st_mode = S_IFREG | (is_writable(node) ? 0644 : 0444);
     facts.st_nlink = 1;
     const Entry& entry = node.entry;
     if (node.folder()) {
@@ -72,13 +78,24 @@ class Server {
   }
 
   MountTree& tree() { return tree_; }
+  LiveDisk& live() { return live_; }
+  bool is_writable(const MountNode& node) const {
+    return node.raw != nullptr && live_.is_writable();
+  }
 
+  // Of a raw nothing is kept: it is the live disk's.
   std::uint64_t open(const MountNode& node) {
+    if (node.raw != nullptr) return 0;
     open_.emplace(++last_open_, tree_.content(node));
     return last_open_;
   }
-  const ByteSource& opened(std::uint64_t number) const { return *open_.at(number); }
+  ReadResult read(const MountNode& node, std::uint64_t opened, std::uint64_t offset,
+                  std::span<std::byte> out) const {
+    return node.raw != nullptr ? live_.read(*node.raw, offset, out)
+                               : open_.at(opened)->read(offset, out);
+  }
   void release(std::uint64_t number) { open_.erase(number); }
+  void close() { live_.close(); }
 
  private:
   static mode_t type_of(EntryKind kind) {
@@ -96,6 +113,7 @@ class Server {
     return spec;
   }
 
+  LiveDisk live_;
   MountTree tree_;
   MountOptions options_;
   std::unordered_map<std::uint64_t, SourcePtr> open_;
@@ -106,13 +124,18 @@ Server& server_of(fuse_req_t request) {
   return *static_cast<Server*>(fuse_req_userdata(request));
 }
 
+int number_of(const Error& error) {
+  if (error.code() == ErrorCode::unsupported) return ENOKEY;
+  return error.code() == ErrorCode::refused ? EROFS : EIO;
+}
+
 // Nothing may be thrown into the C library: what goes wrong becomes its error number.
 template <typename Work>
 void answer(fuse_req_t request, Work work) {
   try {
     work(server_of(request));
   } catch (const Error& error) {
-    fuse_reply_err(request, error.code() == ErrorCode::unsupported ? ENOKEY : EIO);
+    fuse_reply_err(request, number_of(error));
   } catch (const std::bad_alloc&) {
     fuse_reply_err(request, ENOMEM);
   } catch (const std::exception&) {
@@ -150,27 +173,76 @@ void on_readlink(fuse_req_t request, fuse_ino_t number) {
 
 void on_open(fuse_req_t request, fuse_ino_t number, fuse_file_info* file) {
   answer(request, [&](Server& server) {
-    if ((file->flags & O_ACCMODE) != O_RDONLY) {
+    const MountNode& node = server.tree().node(number);
+    if ((file->flags & O_ACCMODE) != O_RDONLY && !server.is_writable(node)) {
       fuse_reply_err(request, EROFS);
       return;
     }
-    file->fh = server.open(server.tree().node(number));
-    file->keep_cache = 1;
+    file->fh = server.open(node);
+    // Raw bytes are read once, in large pieces, or written: a second copy in the kernel costs time.
+    file->direct_io = node.raw != nullptr;
+    file->keep_cache = node.raw == nullptr;
     fuse_reply_open(request, file);
   });
 }
 
-void on_read(fuse_req_t request, fuse_ino_t /*number*/, std::size_t size, off_t offset,
+void on_read(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset,
              fuse_file_info* file) {
   answer(request, [&](Server& server) {
-    std::vector<std::byte> bytes(std::min(size, kMaxRead));
-    const ReadResult got = server.opened(file->fh).read(static_cast<std::uint64_t>(offset), bytes);
+    thread_local std::vector<std::byte> buffer(kMaxRead);
+    const auto bytes = std::span(buffer).first(std::min(size, kMaxRead));
+    const ReadResult got = server.read(server.tree().node(number), file->fh,
+                                       static_cast<std::uint64_t>(offset), bytes);
     // Zeros in place of what is lost would pass for contents.
     if (!got.unreadable.empty())
       fuse_reply_err(request, EIO);
     else
       fuse_reply_buf(request, reinterpret_cast<const char*>(bytes.data()), got.length);
   });
+}
+
+void on_write(fuse_req_t request, fuse_ino_t number, const char* bytes, std::size_t size,
+              off_t offset, fuse_file_info* /*file*/) {
+  answer(request, [&](Server& server) {
+    const MountNode& node = server.tree().node(number);
+    const auto at = static_cast<std::uint64_t>(offset);
+    if (node.raw == nullptr || at >= node.raw->range.length) {
+      fuse_reply_err(request, node.raw == nullptr ? EROFS : ENOSPC);
+      return;
+    }
+    const std::size_t room = std::min<std::uint64_t>(size, node.raw->range.length - at);
+    server.live().write(*node.raw, at, std::as_bytes(std::span(bytes, room)));
+    fuse_reply_write(request, room);
+  });
+}
+
+void on_fsync(fuse_req_t request, fuse_ino_t /*number*/, int /*data_only*/,
+              fuse_file_info* /*file*/) {
+  answer(request, [&](Server& server) {
+    server.live().flush();
+    fuse_reply_err(request, 0);
+  });
+}
+
+// A disk keeps its size: what opens it for writing may ask for none, or for the one it has.
+void on_setattr(fuse_req_t request, fuse_ino_t number, struct stat* /*wanted*/, int what,
+                fuse_file_info* /*file*/) {
+  answer(request, [&](Server& server) {
+    const MountNode& node = server.tree().node(number);
+    constexpr int kMayBeAsked = FUSE_SET_ATTR_SIZE | FUSE_SET_ATTR_ATIME | FUSE_SET_ATTR_MTIME |
+                                FUSE_SET_ATTR_ATIME_NOW | FUSE_SET_ATTR_MTIME_NOW |
+                                FUSE_SET_ATTR_CTIME;
+    if (!server.is_writable(node) || (what & ~kMayBeAsked) != 0) {
+      fuse_reply_err(request, EROFS);
+      return;
+    }
+    const struct stat facts = server.facts(node);
+    fuse_reply_attr(request, &facts, Server::timeout_of(node));
+  });
+}
+
+void on_init(void* /*server*/, fuse_conn_info* connection) {
+  connection->max_read = connection->max_write = kMaxRead;
 }
 
 void on_release(fuse_req_t request, fuse_ino_t /*number*/, fuse_file_info* file) {
@@ -231,6 +303,10 @@ fuse_lowlevel_ops operations() {
   ops.readlink = on_readlink;
   ops.open = on_open;
   ops.read = on_read;
+  ops.init = on_init;
+  ops.write = on_write;
+  ops.fsync = on_fsync;
+  ops.setattr = on_setattr;
   ops.release = on_release;
   ops.readdir = on_readdir;
   ops.getxattr = on_getxattr;
@@ -277,29 +353,54 @@ std::string option_value(const std::string& text) {
   return value;
 }
 
+Registered served_as(const Target& target, const std::string& folder, const MountOptions& options) {
+  Registered served;
+  served.kind = "mount";
+  served.place = std::filesystem::canonical(folder).string();
+  served.source = address_of(target);
+  served.writes = std::string(to_string(options.writes.how));
+  served.journal = options.writes.file;
+  return served;
+}
+
 }  // namespace
 
 void mount_disk(const Target& target, const std::string& folder, const MountOptions& options,
-                const Context& context) {
+                const Session& session) {
+  const Context& context = session.context();
   std::error_code error;
   if (!std::filesystem::is_directory(folder, error) || !std::filesystem::is_empty(folder, error))
     throw Error(ErrorCode::refused, folder, std::nullopt, "is not an empty folder",
                 "make one: mkdir " + folder);
-  Server server(target, options, context);
+  // Nobody may ask for the folder itself once it is mounted, before it is served.
+  Registered served = served_as(target, folder, options);
+  Server server(target, options, session);
   std::array<std::string, 3> words = {
       "lantern", "-o",
-      "ro,nosuid,nodev,subtype=lantern,fsname=" + option_value(address_of(target))};
+      fmt::format("{},nosuid,nodev,max_read={},subtype=lantern,fsname={}",
+                  options.writes.how == Writes::none ? "ro" : "rw", kMaxRead,
+                  option_value(address_of(target)))};
   std::array<char*, 3> pointers = {words[0].data(), words[1].data(), words[2].data()};
   fuse_args arguments{static_cast<int>(pointers.size()), pointers.data(), 0};
   const fuse_lowlevel_ops ops = operations();
-  const std::unique_ptr<fuse_session, SessionEnd> session(
+  const std::unique_ptr<fuse_session, SessionEnd> fuse(
       fuse_session_new(&arguments, &ops, sizeof(ops), &server));
-  if (!session || fuse_session_mount(session.get(), folder.c_str()) != 0)
+  if (!fuse || fuse_session_mount(fuse.get(), folder.c_str()) != 0)
     throw Error(ErrorCode::cannot_write, folder, std::nullopt, "cannot be mounted on",
                 "see whether /dev/fuse is there and may be used");
   if (options.mounted) options.mounted();
-  if (fuse_daemonize(options.foreground ? 1 : 0) == 0) serve(session.get(), context);
-  fuse_session_unmount(session.get());
+  if (!options.foreground) go_on_in_background();
+  served.process = ::getpid();
+  register_served(served);
+  serve(fuse.get(), context);
+  fuse_session_unmount(fuse.get());
+  try {
+    server.close();
+    served.ended = "whole";
+  } catch (const Error& failed) {
+    served.ended = failed.line();
+  }
+  register_served(served);
 }
 
 }  // namespace lantern

@@ -31,7 +31,7 @@ std::string share_text(const Entry& entry) {
 
 }  // namespace
 
-MountTree::MountTree(const Target& target, const Context& context)
+MountTree::MountTree(const Target& target, const LiveDisk& live, const Context& context)
     : target_(target), context_(context) {
   nodes_.push_back(std::make_unique<MountNode>());
   nodes_.back()->number = kRoot;
@@ -49,22 +49,20 @@ MountTree::MountTree(const Target& target, const Context& context)
       }
     return;
   }
+  const std::uint64_t disks = add_fixed(kRoot, "disks").number;
+  for (const LiveDisk::Raw& one : live.raws()) {
+    MountNode raw;
+    raw.kind = MountNode::Kind::raw;
+    raw.name = one.name + ".raw";
+    raw.raw = &one;
+    add(disks, std::move(raw));
+  }
+  if (live.is_writable()) return;
   const std::uint64_t volumes = add_fixed(kRoot, "volumes").number;
   const std::uint64_t deleted = add_fixed(kRoot, "deleted").number;
-  const std::uint64_t disks = add_fixed(kRoot, "disks").number;
-  MountNode flat;
-  flat.kind = MountNode::Kind::raw;
-  flat.name = "disk.raw";
-  flat.bytes = disk.container.flat;
-  add(disks, std::move(flat));
   for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
     if (target_.volume && target_.volume != disk.volumes.share(i)) continue;
     const std::string name = std::to_string(disk.volumes[i].row.number);
-    MountNode raw;
-    raw.kind = MountNode::Kind::raw;
-    raw.name = "volume-" + name + ".raw";
-    raw.bytes = disk.volumes[i].bytes;
-    add(disks, std::move(raw));
     if (!disk.volumes[i].file_system()) continue;
     add_root(volumes, i, name, MountNode::Kind::active);
     add_root(deleted, i, name, MountNode::Kind::deleted);
@@ -194,8 +192,6 @@ void MountTree::load_deleted(MountNode& node) {
 
 SourcePtr MountTree::content(const MountNode& node) {
   switch (node.kind) {
-    case MountNode::Kind::raw:
-      return node.bytes;
     case MountNode::Kind::findings: {
       const std::string text = findings_text();
       const auto bytes = std::as_bytes(std::span(text));
@@ -257,7 +253,7 @@ std::vector<Attribute> MountTree::attributes(const MountNode& node) const {
 }
 
 std::uint64_t MountTree::size_bytes(const MountNode& node) {
-  if (node.kind == MountNode::Kind::raw) return node.bytes->size();
+  if (node.kind == MountNode::Kind::raw) return node.raw->range.length;
   if (node.kind == MountNode::Kind::findings) return content(node)->size();
   return node.entry.size_bytes;
 }

@@ -11,6 +11,7 @@
 
 #include "lantern/nest/session.h"
 #include "lantern/timestamp.h"
+#include "serve/live_disk.h"
 
 namespace lantern {
 
@@ -27,7 +28,7 @@ struct MountNode {
   std::string name;
   std::size_t volume = 0;  // of the disk
   Entry entry;             // of active and deleted
-  SourcePtr bytes;         // of raw
+  const LiveDisk::Raw* raw = nullptr;
   std::vector<std::uint64_t> children;
   std::map<std::string, std::uint64_t> by_name;
   bool loaded = true;  // children are known
@@ -42,7 +43,7 @@ class MountTree {
  public:
   static constexpr std::uint64_t kRoot = 1;
 
-  MountTree(const Target& target, const Context& context);
+  MountTree(const Target& target, const LiveDisk& live, const Context& context);
 
   // Number of the node; throws std::out_of_range for one there is none of.
   const MountNode& node(std::uint64_t number) const { return *nodes_.at(number - 1); }
@@ -50,6 +51,7 @@ class MountTree {
   const std::vector<std::uint64_t>& children(std::uint64_t number);
   const MountNode* child(std::uint64_t parent, const std::string& name);
 
+  // Not of a raw.
   SourcePtr content(const MountNode& node);
   // Of the disk, and ours on a file that is not intact.
   std::vector<Attribute> attributes(const MountNode& node) const;

@@ -27,18 +27,18 @@ std::string full_path(const std::string& path) {
 
 class LaidWrites::File final : public ByteSource {
  public:
-  File(std::shared_ptr<LaidWrites> scratch, std::string path, SourcePtr inner)
-      : scratch_(std::move(scratch)), path_(std::move(path)), inner_(std::move(inner)) {}
+  File(std::shared_ptr<LaidWrites> scratch, std::string path)
+      : scratch_(std::move(scratch)), path_(std::move(path)) {}
 
   std::uint64_t size() const override {
     const std::shared_lock lock(scratch_->mutex_);
     return scratch_->files_.at(path_).size_bytes;
   }
   std::optional<std::uint32_t> logical_sector_size() const override {
-    return inner_->logical_sector_size();
+    return inner()->logical_sector_size();
   }
   std::optional<std::uint32_t> physical_sector_size() const override {
-    return inner_->physical_sector_size();
+    return inner()->physical_sector_size();
   }
 
   void write(std::uint64_t offset, ByteView bytes, bool flush_before) const {
@@ -53,16 +53,22 @@ class LaidWrites::File final : public ByteSource {
 
   bool do_extents(Range range, const ExtentVisitor& visit) const override {
     std::vector<Range> laid;
+    SourcePtr inner;
     {
       const std::shared_lock lock(scratch_->mutex_);
-      for (const auto& [at, piece] : scratch_->files_.at(path_).pieces)
-        if (const Range part = intersect({at, piece.length}, range); !part.empty())
+      const Laid& file = scratch_->files_.at(path_);
+      inner = file.inner;
+      auto piece = file.pieces.upper_bound(range.offset);
+      if (piece != file.pieces.begin()) --piece;
+      for (; piece != file.pieces.end() && piece->first < range.end(); ++piece)
+        if (const Range part = intersect({piece->first, piece->second.length}, range);
+            !part.empty())
           laid.push_back(part);
     }
     bool going = true;
     const auto below = [&](std::uint64_t from, std::uint64_t to) {
-      const Range inside = intersect({from, to - from}, {0, inner_->size()});
-      inner_->extents(inside, [&](const Extent& extent) { return going = visit(extent); });
+      const Range inside = intersect({from, to - from}, {0, inner->size()});
+      inner->extents(inside, [&](const Extent& extent) { return going = visit(extent); });
       const std::uint64_t told = std::max(from, inside.empty() ? from : inside.end());
       if (going && told < to) going = visit({ExtentKind::unallocated, {told, to - told}, {}, {}});
     };
@@ -77,9 +83,13 @@ class LaidWrites::File final : public ByteSource {
   }
 
  private:
+  SourcePtr inner() const {
+    const std::shared_lock lock(scratch_->mutex_);
+    return scratch_->files_.at(path_).inner;
+  }
+
   std::shared_ptr<LaidWrites> scratch_;
   std::string path_;
-  SourcePtr inner_;
 };
 
 LaidWrites::LaidWrites(std::unique_ptr<WriteLog> log, std::shared_ptr<Scratch> below)
@@ -125,7 +135,7 @@ SourcePtr LaidWrites::over(const std::string& path, SourcePtr inner) {
         if (write.file == laid.number) lay(laid, write.offset, {write.length, write.at});
     }
   }
-  return std::make_shared<File>(shared_from_this(), name, std::move(inner));
+  return std::make_shared<File>(shared_from_this(), name);
 }
 
 void LaidWrites::begin_step(const std::string& name) {
@@ -190,6 +200,40 @@ void LaidWrites::write(const std::string& path, std::uint64_t offset, ByteView b
 void LaidWrites::flush() {
   const std::unique_lock lock(mutex_);
   flush_next_ = true;
+}
+
+void LaidWrites::each_change(const std::function<void(const Change&)>& visit) const {
+  const std::shared_lock lock(mutex_);
+  for (const auto& [path, laid] : files_)
+    for (const auto& [offset, piece] : laid.pieces)
+      for (std::uint64_t done = 0; done < piece.length; done += kPieceBytes) {
+        Change change{path, offset + done, {}, {}};
+        change.after.resize(
+            static_cast<std::size_t>(std::min<std::uint64_t>(kPieceBytes, piece.length - done)));
+        log_->read(piece.at + done, change.after);
+        const std::uint64_t size = laid.inner->size();
+        change.before.resize(static_cast<std::size_t>(
+            std::min<std::uint64_t>(change.after.size(), size - std::min(size, change.offset))));
+        laid.inner->read(change.offset, change.before);
+        visit(change);
+      }
+}
+
+std::uint64_t LaidWrites::laid_bytes() const {
+  const std::shared_lock lock(mutex_);
+  return log_->bytes();
+}
+
+void LaidWrites::settle(const std::function<SourcePtr(const std::string& path)>& open) {
+  const std::unique_lock lock(mutex_);
+  log_ = WriteLog::in_memory(log_->header().made_at);
+  for (auto& [path, laid] : files_) {
+    if (laid.pieces.empty()) continue;
+    laid.inner = open(path);
+    laid.pieces.clear();
+    laid.number = Laid::kNone;
+    laid.size_bytes = laid.inner->size();
+  }
 }
 
 bool LaidWrites::first_time(const std::string& name) {

@@ -3,6 +3,7 @@
 // Thread-safety: every member may be called from any thread.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <memory>
 #include <set>
@@ -34,6 +35,20 @@ class LaidWrites final : public Scratch, public std::enable_shared_from_this<Lai
              bool flush_before);
   // The next write is flushed before, whatever it says.
   void flush();
+
+  // What is laid over a file now, piece by piece, each of a MiB at most, with what the file has
+  // there (fewer bytes where it ends).
+  struct Change {
+    std::string path;
+    std::uint64_t offset = 0;
+    Bytes after, before;
+  };
+  void each_change(const std::function<void(const Change&)>& visit) const;
+  // Bytes that are laid.
+  std::uint64_t laid_bytes() const;
+  // Everything that is laid was written to the files: they are read anew, and nothing is laid any
+  // more. `open`: a file as it is now. For a scratch in memory.
+  void settle(const std::function<SourcePtr(const std::string& path)>& open);
 
   // Whether this is the first time it is asked of `name`.
   bool first_time(const std::string& name);

@@ -113,7 +113,9 @@ void WriteLog::append(std::uint32_t kind, ByteView head, ByteView a, ByteView b)
   std::uint32_t sum = crc32c_chain(~0u, record);
   sum = ~crc32c_chain(crc32c_chain(sum, a), b);
   store_le32(record, 4, sum);
-  for (const ByteView part : {ByteView(record), a, b}) write_at_end(part);
+  record.insert(record.end(), a.begin(), a.end());
+  record.insert(record.end(), b.begin(), b.end());
+  write_at_end(record);
 }
 
 std::uint32_t WriteLog::add_file(const File& file) {
@@ -206,6 +208,7 @@ void WriteLog::load() {
   if (::fstat(descriptor_, &facts) != 0 || !S_ISREG(facts.st_mode))
     throw Error(ErrorCode::cannot_open, path_, std::nullopt, "is not a file", "check the name");
   const auto limit = static_cast<std::uint64_t>(facts.st_size);
+  read_bytes_ = limit;
   Bytes header(kHeaderBytes);
   if (limit >= kHeaderBytes) read(0, header);
   const bool marked = has_text(header, 0, kSignature);

@@ -85,6 +85,10 @@ class WriteLog {
   std::optional<Mark> last_mark() const { return last_mark_; }
   const std::vector<Layer>& layers() const { return layers_; }
   const std::string& source() const { return source_; }
+  // Of what is whole in it.
+  std::uint64_t bytes() const { return end_; }
+  // Of the file when it was opened.
+  std::uint64_t read_bytes() const { return read_bytes_; }
   // Bytes of it that are no whole record; empty: it is whole.
   const std::vector<Range>& damage() const { return damage_; }
   // Writes that the header counts and no record is left of.
@@ -124,7 +128,7 @@ class WriteLog {
   int descriptor_;
   std::string path_;
   Header header_;
-  std::uint64_t end_ = 0;
+  std::uint64_t end_ = 0, read_bytes_ = 0;
   std::vector<File> files_;
   std::vector<std::string> steps_;
   std::vector<Write> writes_;

@@ -233,6 +233,11 @@ class Judge {
     if (!options_.count || !options_.plan || !any_to_repair() || is_failing() || misses_file())
       return;
     for (const std::string& address : to_be_planned()) {
+      // A member that gets its place back is no disk of its own.
+      const auto below = planned_for_.lower_bound(address);
+      if (below != planned_for_.end() &&
+          (below->first == address || below->first.starts_with(address + "::")))
+        continue;
       try {
         Context quiet = context_;
         quiet.findings = std::make_shared<FindingSink>();
@@ -253,19 +258,17 @@ class Judge {
     }
   }
 
-  // Disks, and what several of them make up where something is wrong with that. What is wrong with
-  // an array is planned with the group that lies on it.
+  // What several disks make up where something is wrong with that, then the disks. What is wrong
+  // with an array is planned with the group that lies on it.
   std::vector<std::string> to_be_planned() const {
     constexpr std::size_t kMaxOfSets = 16;
     std::vector<std::string> all;
-    for (const SurveySource& source : report_.sources) all.push_back(source.address);
     std::set<std::string> covered;  // members of what is planned
-    const std::size_t most = all.size() + kMaxOfSets;
     for (auto set = report_.sets.rbegin(); set != report_.sets.rend(); ++set) {
       const std::string* first = nullptr;
       bool planned = false;
       for (const SurveySet::Volume& volume : set->volumes) {
-        if (volume.address.empty() || volume.hidden || all.size() >= most) continue;
+        if (volume.address.empty() || volume.hidden || all.size() >= kMaxOfSets) continue;
         if (first == nullptr) first = &volume.address;
         if (covered.contains(volume.address) ||
             (!is_damaged(volume.address) && !needs_repair(volume.address)))
@@ -280,6 +283,7 @@ class Judge {
       if (planned)
         for (const SpanMember& member : set->members) covered.insert(member.address);
     }
+    for (const SurveySource& source : report_.sources) all.push_back(source.address);
     return all;
   }
 

@@ -77,7 +77,31 @@ class Gatherer {
     if (has(recognised, "lvm")) physical_.push_back({candidate.address, candidate.bytes});
   }
 
+  // A superblock that is damaged where it names the array: its other words tell which it is.
+  void join_damaged() {
+    const auto is_right = [](const md::Member& member) { return member.super.sum_is_right; };
+    const auto find_own = [&](const md::Superblock& damaged) {
+      return std::find_if(arrays_.begin(), arrays_.end(), [&](const auto& other) {
+        const auto right = std::find_if(other.second.begin(), other.second.end(), is_right);
+        return right != other.second.end() && right->super.name == damaged.name &&
+               right->super.geometry == damaged.geometry && right->super.version == damaged.version;
+      });
+    };
+    for (auto damaged = arrays_.begin(); damaged != arrays_.end();) {
+      std::vector<md::Member>& members = damaged->second;
+      const bool none_right = std::none_of(members.begin(), members.end(), is_right);
+      const auto own = none_right ? find_own(members.front().super) : arrays_.end();
+      if (own == arrays_.end()) {
+        ++damaged;
+        continue;
+      }
+      for (md::Member& member : members) own->second.push_back(std::move(member));
+      damaged = arrays_.erase(damaged);
+    }
+  }
+
   void assemble_arrays() {
+    join_damaged();
     for (const auto& known : arrays_) {
       const std::string& uuid = known.first;
       const std::vector<md::Member>& members = known.second;

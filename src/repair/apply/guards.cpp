@@ -187,7 +187,9 @@ class Guards {
   std::vector<Range> touched_in(const DiskLayer& disk, const VolumeLayer& volume) const {
     std::vector<Range> touched;
     for (const TouchedLayer& layer : guarded_.layers) {
-      if (layer.address == volume.address.print()) {
+      if (layer.step == kInPlace) {
+        touched.push_back({});  // nothing that a log speaks of: only a hibernated system minds
+      } else if (layer.address == volume.address.print()) {
         touched.push_back(layer.range);
       } else if (layer.address == disk.address.print()) {
         const Range part = intersect(layer.range, volume.row.range);

@@ -12,6 +12,9 @@
 
 namespace lantern::repair {
 
+// The step of writes by a system's own driver, which minds the logs of its file systems itself.
+constexpr const char* kInPlace = "in-place";
+
 // A part of a layer that a write is for.
 struct TouchedLayer {
   std::string address;

@@ -166,14 +166,35 @@ void fill(WriteLog& journal, const WriteLog& log, const GuardedWrites& guarded,
 
 }  // namespace
 
+namespace {
+
+// `writes`: how many it will have; 0: it grows.
+std::unique_ptr<WriteLog> create_journal(const WriteLog& log, std::size_t writes,
+                                         const std::string& path, const Context& context) {
+  WriteLog::Header header;
+  header.writes = static_cast<std::uint32_t>(writes);
+  header.made_at = context.clock->now_seconds();
+  header.number = static_cast<std::uint32_t>(journals_of(log.files(), path).size()) + 1;
+  return WriteLog::create(path, header);
+}
+
+}  // namespace
+
+std::unique_ptr<WriteLog> grow_journal(const WriteLog& log, const GuardedWrites& guarded,
+                                       const ApplyOptions& how, const Context& context) {
+  auto journal = create_journal(log, 0, how.journal, context);
+  fill(*journal, log, guarded, how, context);
+  for (const TouchedLayer& layer : guarded.layers) {
+    journal->add_step(layer.step);
+    journal->add_layer({layer.address, layer.range, 0});
+  }
+  return journal;
+}
+
 std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const GuardedWrites& guarded,
                                        const ApplyOptions& how, const Context& context) {
   const std::string& path = how.journal;
-  WriteLog::Header header;
-  header.writes = static_cast<std::uint32_t>(log.writes().size());
-  header.made_at = context.clock->now_seconds();
-  header.number = static_cast<std::uint32_t>(journals_of(log.files(), path).size()) + 1;
-  auto journal = WriteLog::create(path, header);
+  auto journal = create_journal(log, log.writes().size(), path, context);
   try {
     fill(*journal, log, guarded, how, context);
     journal->add_mark(WriteLog::Mark::complete, context.clock->now_seconds());
@@ -259,7 +280,10 @@ std::string damage_text(const WriteLog& log) {
 
 // A journal that has lost writes can take back the others only, and only when asked to.
 void check_damage(const WriteLog& log, JournalState now, const ApplyOptions& how) {
-  if (log.lost_writes() == 0 && (log.damage().empty() || log.header().writes != 0)) return;
+  // Of one that grows, what was cut while it was noted was not made.
+  const bool grew = log.header().writes == 0 && log.last_mark() && log.damage().size() == 1 &&
+                    log.damage().front().end() == log.read_bytes();
+  if (log.lost_writes() == 0 && (log.damage().empty() || log.header().writes != 0 || grew)) return;
   if (how.override_damaged_journal) return;
   const char* const disk = now == JournalState::applied  ? "the disk holds what they wrote"
                            : now == JournalState::undone ? "the disk holds what was there before"

@@ -23,4 +23,9 @@ void make_writes(WriteLog& log, const Media& media, const Context& context);
 std::unique_ptr<WriteLog> keep_journal(const WriteLog& log, const GuardedWrites& guarded,
                                        const ApplyOptions& how, const Context& context);
 
+// A journal in `how.journal` for the files of `log`, to which writes are added before each is made.
+// Throws Error{refused, cannot_write}.
+std::unique_ptr<WriteLog> grow_journal(const WriteLog& log, const GuardedWrites& guarded,
+                                       const ApplyOptions& how, const Context& context);
+
 }  // namespace lantern::repair

@@ -128,8 +128,13 @@ class ArrayMembers {
     for (std::size_t i = 0; i < of_.set.members.size(); ++i) {
       const SpanMember& member = of_.set.set.members[i];
       if (member.state != MemberState::unknown) continue;
-      if (const SourcePtr bytes = own_bytes(of_.set.members[i]))
-        candidates_.push_back({member.address, bytes, member.slot});
+      const SourcePtr bytes = own_bytes(of_.set.members[i]);
+      if (!bytes) continue;
+      // The damage may be where it says which place it has.
+      const bool is_missing = member.slot && std::find(missing_.begin(), missing_.end(),
+                                                       *member.slot) != missing_.end();
+      candidates_.push_back(
+          {member.address, bytes, is_missing ? member.slot : std::optional<std::uint32_t>()});
     }
     // Where data begin at byte 0, the file system of the array begins on a member as well.
     const bool with_files =

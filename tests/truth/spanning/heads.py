@@ -115,11 +115,12 @@ def array_case(sets, name, dice):
             may_differ = own_bytes(data, at)
             label = f"{name} {os.path.basename(member)}"
             store(member, data[:at] + bytes(4096) + data[at + 4096:])
-            survey_names(f"{label}, survey of the folder", [place], step)
-            survey_names(f"{label}, survey of the disks", members, step)
+            if member == members[0] or not ALL:
+                survey_names(f"{label}, survey of the folder", [place], step)
+                survey_names(f"{label}, survey of the disks", members, step)
             repaired(f"{label} lost", address, (member, data), "md.superblock", "certain", may_differ)
             # A byte of what it says; what is behind the list of devices says nothing.
-            place_of_byte = at + dice.choice((4, 17, 20, 72, 80, 88, 93, 129, 145, 161, 201, 256))
+            place_of_byte = at + dice.choice((4, 16, 17, 20, 72, 80, 88, 93, 129, 145, 161, 201, 256))
             store(member, data[:place_of_byte] + bytes([data[place_of_byte] ^ 1 << dice.randrange(8)]) + data[place_of_byte + 1:])
             repaired(f"{label} byte {place_of_byte}", address, (member, data), "md.superblock", "certain", may_differ)
             store(member, data)

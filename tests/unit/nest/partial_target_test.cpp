@@ -86,7 +86,8 @@ TEST(PartialTargets, AreErrors) {
     if (t.disks.empty() || !t.disks.back()->bytes) {
       calls.emplace_back("Target::disk", [&] { t.disk(); });
 #ifdef LANTERN_MOUNT
-      calls.emplace_back("mount_disk", [&] { mount_disk(t, folder.path(), {}, context); });
+      calls.emplace_back("mount_disk",
+                         [&] { mount_disk(t, folder.path(), {}, Session({}, context)); });
 #endif
     }
     expect_errors(name, calls);

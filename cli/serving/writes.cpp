@@ -1,0 +1,56 @@
+#include "cli/serving/writes.h"
+
+#include <algorithm>
+#include <filesystem>
+
+#include "cli/repair/journal_name.h"
+
+namespace lantern::cli {
+
+void WritingOptions::add_to(const Command& command) {
+  command.flag("--writable", writable,
+               "take writes: into the file --overlay names, or with --in-place");
+  command.flag("--in-place", in_place, "write to the disk itself, with an undo journal");
+  command.option("--journal", journal,
+                 "where to keep what is needed to take it back (default: SRC.undo here)");
+  command.option("--override", overrides, "write although this check refuses it")
+      .one_of({"suspended", "lock-file"});
+}
+
+WriteOptions WritingOptions::writes(Job& job, const Address& source) const {
+  const bool overlay = !job.scratch_file.empty();
+  if (overlay && in_place)
+    throw Error(ErrorCode::usage, {}, std::nullopt,
+                "--overlay keeps the disk as it is, --in-place changes it", "choose one of them");
+  if (in_place && !writable)
+    throw Error(ErrorCode::usage, {}, std::nullopt, "--in-place is a way to write",
+                "add --writable");
+  if (writable && !overlay && !in_place)
+    throw Error(
+        ErrorCode::usage, {}, std::nullopt, "where are changes to go?",
+        "--overlay FILE leaves the disk as it is; --in-place changes it, and can be undone");
+  WriteOptions writes;
+  if (!writable) return writes;
+  if (overlay) {
+    writes.how = Writes::overlay;
+    writes.file = std::filesystem::absolute(job.scratch_file).string();
+    if (!job.context.scratch)
+      job.context.scratch = Scratch::in_file(job.scratch_file, job.context.clock->now_seconds());
+    return writes;
+  }
+  writes.how = Writes::in_place;
+  writes.file = std::filesystem::absolute(journal.empty() ? new_journal(source) : journal).string();
+  writes.guards.journal = writes.file;
+  return writes;
+}
+
+void WritingOptions::add_host(WriteOptions& writes, const std::shared_ptr<const Host>& host) const {
+  const auto given = [&](const char* guard) {
+    return std::find(overrides.begin(), overrides.end(), guard) != overrides.end();
+  };
+  writes.guards.host = host;
+  writes.guards.override_suspended = given("suspended");
+  writes.guards.override_lock_file = given("lock-file");
+}
+
+}  // namespace lantern::cli

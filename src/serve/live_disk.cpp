@@ -1,0 +1,118 @@
+#include "serve/live_disk.h"
+
+#include <mutex>
+
+#include "base/block_cache.h"
+#include "lantern/error.h"
+#include "repair/apply/in_place.h"
+#include "source/writable_source.h"
+
+namespace lantern {
+namespace {
+
+// What was written is read at once, so that nothing may be kept.
+Session uncached(const Session& session, const std::shared_ptr<Scratch>& scratch) {
+  Context context = session.context();
+  context.cache = std::make_shared<BlockCache>(0);
+  context.scratch = scratch;
+  return session.with(std::move(context));
+}
+
+}  // namespace
+
+std::string_view to_string(Writes how) {
+  switch (how) {
+    case Writes::none:
+      return "none";
+    case Writes::overlay:
+      return "overlay";
+    case Writes::in_place:
+      return "in-place";
+  }
+  return "";
+}
+
+LiveDisk::LiveDisk(const Target& target, const Session& session, const WriteOptions& writes)
+    : source_(target.disk().address), session_(session), writes_(writes) {
+  const DiskLayer& disk = target.disk();
+  if (!target.volume) raws_.push_back({"disk", disk.address.print(), {0, disk.bytes->size()}});
+  for (const VolumeLayer& volume : disk.volumes)
+    if (volume.bytes && (!target.volume || target.volume.get() == &volume))
+      raws_.push_back({"volume-" + std::to_string(volume.row.number), volume.address.print(),
+                       intersect(volume.row.range, {0, disk.bytes->size()})});
+  flat_ = disk.bytes;
+  // In place the files are held alone.
+  if (writes.how != Writes::in_place)
+    for (const std::string& path : bottom_sources(target)) lock_.hold(path);
+  if (writes.how == Writes::none) return;
+  std::shared_ptr<Scratch> scratch = session.context().scratch;
+  if (writes.how == Writes::in_place) {
+    in_place_ = std::make_unique<repair::InPlace>(target, session, writes.guards);
+    scratch = in_place_->scratch();
+  }
+  if (!scratch)
+    throw Error(ErrorCode::usage, source_.print(), std::nullopt,
+                "writes need a place: an overlay file, or the disk itself",
+                {Do::scratch, " FILE, or --in-place"});
+  session_ = uncached(session, scratch);
+  open();
+  // Who holds a file is not asked again: an answer may wait for one who waits for what is served
+  // from here.
+  OpenOptions alone = session_.options();
+  alone.host = nullptr;
+  session_ = Session(std::move(alone), session_.context());
+}
+
+LiveDisk::~LiveDisk() = default;
+
+// A block that got a place is found by what is opened anew alone.
+void LiveDisk::open() {
+  flat_ = session_.with(session_.context()).open_disk(source_).disk().bytes;
+}
+
+ReadResult LiveDisk::read(const Raw& raw, std::uint64_t offset, std::span<std::byte> out) const {
+  const Range asked = intersect({offset, out.size()}, {0, raw.range.length});
+  const std::shared_lock lock(mutex_);
+  ReadResult got =
+      flat_->read(raw.range.offset + offset, out.first(static_cast<std::size_t>(asked.length)));
+  for (Range& lost : got.unreadable) lost.offset -= raw.range.offset;
+  return got;
+}
+
+void LiveDisk::extents(const Raw& raw, Range range, const ExtentVisitor& visit) const {
+  const Range asked = intersect(range, {0, raw.range.length});
+  const std::shared_lock lock(mutex_);
+  flat_->extents({raw.range.offset + asked.offset, asked.length}, [&](const Extent& extent) {
+    Extent own = extent;
+    own.range.offset -= raw.range.offset;
+    return visit(own);
+  });
+}
+
+void LiveDisk::write(const Raw& raw, std::uint64_t offset, std::span<const std::byte> bytes) {
+  if (!is_writable()) throw Error(ErrorCode::refused, raw.address, offset, "is read-only");
+  if (offset > raw.range.length || bytes.size() > raw.range.length - offset)
+    throw Error(ErrorCode::unsupported, raw.address, offset, "ends here");
+  if (bytes.empty()) return;
+  bool full = false;
+  {
+    const std::unique_lock lock(mutex_);
+    if (!write_through(flat_, raw.range.offset + offset, bytes)) open();
+    full = in_place_ && in_place_->is_full();
+  }
+  if (full) flush();
+}
+
+void LiveDisk::flush() {
+  if (!in_place_) return;
+  const std::unique_lock lock(mutex_);
+  in_place_->flush();
+}
+
+void LiveDisk::close() {
+  if (!in_place_) return;
+  const std::unique_lock lock(mutex_);
+  in_place_->close();
+}
+
+}  // namespace lantern

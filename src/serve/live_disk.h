@@ -1,0 +1,66 @@
+// A disk that others use: its raw bytes and those of its volumes, read and, where that is wanted,
+// written: over the disk, into an overlay file, or in place, with a journal.
+//
+// Thread-safety: every member may be called from any thread.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <shared_mutex>
+#include <string>
+#include <vector>
+
+#include "host/image_lock.h"
+#include "lantern/nest/session.h"
+#include "lantern/repair.h"
+#include "lantern/serving.h"
+
+namespace lantern {
+
+namespace repair {
+class InPlace;
+}
+
+class LiveDisk {
+ public:
+  // The whole disk, or a volume of it.
+  struct Raw {
+    std::string name;     // "disk", "volume-2"
+    std::string address;  // that it is known by elsewhere
+    Range range;          // of the disk
+  };
+
+  // The last disk of the target, or the one volume of it that the target names. With
+  // Writes::overlay the session reads through a scratch. Throws Error{refused, cannot_write}.
+  LiveDisk(const Target& target, const Session& session, const WriteOptions& writes);
+  ~LiveDisk();
+  LiveDisk(const LiveDisk&) = delete;
+  LiveDisk& operator=(const LiveDisk&) = delete;
+
+  const std::vector<Raw>& raws() const { return raws_; }
+  bool is_writable() const { return writes_.how != Writes::none; }
+
+  // Bytes of a raw. Throws Error where the disk is not to be read any more.
+  ReadResult read(const Raw& raw, std::uint64_t offset, std::span<std::byte> out) const;
+  void extents(const Raw& raw, Range range, const ExtentVisitor& visit) const;
+  // What lies inside the raw. Throws Error{refused, unsupported, cannot_write}.
+  void write(const Raw& raw, std::uint64_t offset, std::span<const std::byte> bytes);
+  // What was written is kept, whatever happens.
+  void flush();
+  // The last flush; nothing is written any more.
+  void close();
+
+ private:
+  void open();
+
+  Address source_;
+  Session session_;
+  WriteOptions writes_;
+  std::unique_ptr<repair::InPlace> in_place_;
+  ImageLock lock_;
+  std::vector<Raw> raws_;
+  mutable std::shared_mutex mutex_;  // of what follows
+  SourcePtr flat_;
+};
+
+}  // namespace lantern
