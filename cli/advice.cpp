@@ -8,7 +8,7 @@ namespace lantern::cli {
 namespace {
 
 // In the order of the enum; a '%' is where the next argument goes, the others follow at the end.
-constexpr std::array<std::string_view, 43> kTyped = {"lantern disks",
+constexpr std::array<std::string_view, 44> kTyped = {"lantern disks",
                                                      "lantern survey",
                                                      "lantern machines",
                                                      "lantern list",
@@ -50,7 +50,8 @@ constexpr std::array<std::string_view, 43> kTyped = {"lantern disks",
                                                      "--with",
                                                      "--key-file",
                                                      "--ask-key",
-                                                     "lantern array"};
+                                                     "lantern array",
+                                                     "lantern serve --list"};
 
 }  // namespace
 

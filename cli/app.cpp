@@ -42,7 +42,7 @@ void open_scratch(const std::string& command, Job& job) {
   const std::string& path = job.scratch_file;
   if (path.empty()) return;
   const bool there = exists_on_host(path);
-  if (!there && command == "mount") return;
+  if (!there && (command == "mount" || command == "serve")) return;
   if (command != "repair" && !there)
     throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such overlay file",
                 "lantern repair SRC --apply --overlay FILE makes one");
@@ -66,6 +66,9 @@ int parse_and_run(Job& job) {
       {"undo", add_undo},
 #ifdef LANTERN_MOUNT
       {"mount", add_mount},       {"unmount", add_unmount},
+#endif
+#ifdef LANTERN_SERVE
+      {"serve", add_serve},
 #endif
       {"demo", add_demo}};
   std::map<std::string, Run> actions;

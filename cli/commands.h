@@ -55,6 +55,7 @@ Run add_disks(OptionParser& parser, Job& job);
 Run add_map(OptionParser& parser, Job& job);
 Run add_array(OptionParser& parser, Job& job);
 Run add_survey(OptionParser& parser, Job& job);
+Run add_serve(OptionParser& parser, Job& job);
 Run add_list(OptionParser& parser, Job& job);
 Run add_find(OptionParser& parser, Job& job);
 Run add_show(OptionParser& parser, Job& job);

@@ -79,9 +79,6 @@ int mount_source(Job& job, const Options& options) {
       options.common.address(options.arguments.size() == 2 ? options.arguments.front() : "");
   MountOptions wanted;
   wanted.writes = options.writing.writes(job, address);
-  if (!job.scratch_file.empty() && !job.context.scratch)
-    throw Error(ErrorCode::not_found, job.scratch_file, std::nullopt,
-                "there is no such overlay file", "--writable makes one");
   const Session& session = options.common.session(job);
   options.writing.add_host(wanted.writes, options.common.host(job));
   Target target = session.open(address);

@@ -30,6 +30,9 @@ WriteOptions WritingOptions::writes(Job& job, const Address& source) const {
         ErrorCode::usage, {}, std::nullopt, "where are changes to go?",
         "--overlay FILE leaves the disk as it is; --in-place changes it, and can be undone");
   WriteOptions writes;
+  if (!writable && overlay && !job.context.scratch)
+    throw Error(ErrorCode::not_found, job.scratch_file, std::nullopt,
+                "there is no such overlay file", "--writable makes one");
   if (!writable) return writes;
   if (overlay) {
     writes.how = Writes::overlay;

@@ -77,7 +77,8 @@ enum class Do {
   with,    // a further source
   key_file,
   ask_key,
-  array  // an array by hand
+  array,  // an array by hand
+  serves
 };
 
 // One of them, with what it is done to.

@@ -1,5 +1,8 @@
 #include "serve/live_disk.h"
 
+#include <fmt/format.h>
+#include <sys/stat.h>
+
 #include <mutex>
 
 #include "base/block_cache.h"
@@ -18,19 +21,16 @@ Session uncached(const Session& session, const std::shared_ptr<Scratch>& scratch
   return session.with(std::move(context));
 }
 
-}  // namespace
-
-std::string_view to_string(Writes how) {
-  switch (how) {
-    case Writes::none:
-      return "none";
-    case Writes::overlay:
-      return "overlay";
-    case Writes::in_place:
-      return "in-place";
-  }
-  return "";
+// What of a file changes when somebody writes to it, or puts another in its place.
+std::string stamp_of(const std::string& path) {
+  struct stat facts {};
+  if (::stat(path.c_str(), &facts) != 0) return "gone";
+  if (!S_ISREG(facts.st_mode)) return {};
+  return fmt::format("{} {} {} {}.{}", facts.st_dev, facts.st_ino, facts.st_size,
+                     facts.st_mtim.tv_sec, facts.st_mtim.tv_nsec);
 }
+
+}  // namespace
 
 LiveDisk::LiveDisk(const Target& target, const Session& session, const WriteOptions& writes)
     : source_(target.disk().address), session_(session), writes_(writes) {
@@ -41,9 +41,12 @@ LiveDisk::LiveDisk(const Target& target, const Session& session, const WriteOpti
       raws_.push_back({"volume-" + std::to_string(volume.row.number), volume.address.print(),
                        intersect(volume.row.range, {0, disk.bytes->size()})});
   flat_ = disk.bytes;
-  // In place the files are held alone.
+  // In place the files are held alone, and nobody else changes them.
   if (writes.how != Writes::in_place)
-    for (const std::string& path : bottom_sources(target)) lock_.hold(path);
+    for (const std::string& path : bottom_sources(target)) {
+      lock_.hold(path);
+      files_.push_back({path, stamp_of(path)});
+    }
   if (writes.how == Writes::none) return;
   std::shared_ptr<Scratch> scratch = session.context().scratch;
   if (writes.how == Writes::in_place) {
@@ -71,6 +74,9 @@ void LiveDisk::open() {
 }
 
 ReadResult LiveDisk::read(const Raw& raw, std::uint64_t offset, std::span<std::byte> out) const {
+  // Blocks of two states of a disk are no disk.
+  if (changed_)
+    throw Error(ErrorCode::cannot_read, raw.address, offset, "was changed by another program");
   const Range asked = intersect({offset, out.size()}, {0, raw.range.length});
   const std::shared_lock lock(mutex_);
   ReadResult got =
@@ -101,6 +107,17 @@ void LiveDisk::write(const Raw& raw, std::uint64_t offset, std::span<const std::
     full = in_place_ && in_place_->is_full();
   }
   if (full) flush();
+}
+
+std::string LiveDisk::look_for_changes() {
+  for (const Watched& file : files_) {
+    if (stamp_of(file.path) == file.stamp) continue;
+    changed_ = true;
+    return file.path +
+           " was changed by another program while it was served: nothing is read from "
+           "it any more";
+  }
+  return {};
 }
 
 void LiveDisk::flush() {

@@ -4,7 +4,7 @@
 // Thread-safety: every member may be called from any thread.
 #pragma once
 
-#include <functional>
+#include <atomic>
 #include <memory>
 #include <shared_mutex>
 #include <string>
@@ -45,6 +45,9 @@ class LiveDisk {
   void extents(const Raw& raw, Range range, const ExtentVisitor& visit) const;
   // What lies inside the raw. Throws Error{refused, unsupported, cannot_write}.
   void write(const Raw& raw, std::uint64_t offset, std::span<const std::byte> bytes);
+  // Whether another program has changed the files below; then nothing is read any more. In words;
+  // empty: none has.
+  std::string look_for_changes();
   // What was written is kept, whatever happens.
   void flush();
   // The last flush; nothing is written any more.
@@ -58,6 +61,11 @@ class LiveDisk {
   WriteOptions writes_;
   std::unique_ptr<repair::InPlace> in_place_;
   ImageLock lock_;
+  struct Watched {
+    std::string path, stamp;
+  };
+  std::vector<Watched> files_;
+  std::atomic<bool> changed_{false};
   std::vector<Raw> raws_;
   mutable std::shared_mutex mutex_;  // of what follows
   SourcePtr flat_;

@@ -12,6 +12,7 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <chrono>
 #include <cstdlib>
 #include <cstring>
 #include <filesystem>
@@ -224,6 +225,11 @@ void on_fsync(fuse_req_t request, fuse_ino_t /*number*/, int /*data_only*/,
   });
 }
 
+// What a program wrote is kept once it has closed the file.
+void on_flush(fuse_req_t request, fuse_ino_t number, fuse_file_info* file) {
+  on_fsync(request, number, 0, file);
+}
+
 // A disk keeps its size: what opens it for writing may ask for none, or for the one it has.
 void on_setattr(fuse_req_t request, fuse_ino_t number, struct stat* /*wanted*/, int what,
                 fuse_file_info* /*file*/) {
@@ -306,6 +312,7 @@ fuse_lowlevel_ops operations() {
   ops.init = on_init;
   ops.write = on_write;
   ops.fsync = on_fsync;
+  ops.flush = on_flush;
   ops.setattr = on_setattr;
   ops.release = on_release;
   ops.readdir = on_readdir;
@@ -324,9 +331,15 @@ bool cancelled(const Context& context) {
 
 // Until it is unmounted or cancelled. libfuse's own loop waits for a request without end, and its
 // signal handlers give way to those of the program.
-void serve(fuse_session* session, const Context& context) {
+void serve(fuse_session* session, LiveDisk& live, const Context& context) {
+  using Clock = std::chrono::steady_clock;
+  constexpr auto kLook = std::chrono::seconds(1);
   fuse_buf buffer{};
-  while (!fuse_session_exited(session) && !cancelled(context)) {
+  for (auto looked = Clock::now(); !fuse_session_exited(session) && !cancelled(context);) {
+    if (Clock::now() - looked > kLook) {
+      live.look_for_changes();
+      looked = Clock::now();
+    }
     pollfd waiting{fuse_session_fd(session), POLLIN, 0};
     if (::poll(&waiting, 1, kPollMilliseconds) <= 0) continue;
     const int got = fuse_session_receive_buf(session, &buffer);
@@ -392,7 +405,7 @@ void mount_disk(const Target& target, const std::string& folder, const MountOpti
   if (!options.foreground) go_on_in_background();
   served.process = ::getpid();
   register_served(served);
-  serve(fuse.get(), context);
+  serve(fuse.get(), server.live(), context);
   fuse_session_unmount(fuse.get());
   try {
     server.close();

@@ -6,9 +6,11 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <chrono>
 #include <csignal>
 #include <filesystem>
 #include <fstream>
+#include <thread>
 
 namespace lantern {
 namespace {
@@ -82,10 +84,13 @@ std::optional<Registered> read(const fs::path& path) {
 bool Registered::is_alive() const {
   if (!ended.empty()) return false;
   if (::kill(process, 0) != 0 && errno == ESRCH) return false;
-  // Its number may be another's by now.
-  std::ifstream in(fmt::format("/proc/{}/comm", process));
-  std::string name;
-  return !std::getline(in, name) || name.starts_with("lantern");
+  // Its number may be another's by now, or kept by one that has ended: "4711 (lantern) Z".
+  std::ifstream in(fmt::format("/proc/{}/stat", process));
+  std::string facts;
+  if (!std::getline(in, facts)) return true;
+  const std::size_t name = facts.find('('), end = facts.rfind(')');
+  return name == std::string::npos || end == std::string::npos || end + 2 >= facts.size() ||
+         (facts.compare(name + 1, 7, "lantern") == 0 && facts[end + 2] != 'Z');
 }
 
 void register_served(const Registered& served) {
@@ -124,9 +129,19 @@ std::optional<Registered> registered_at(const std::string& place) {
   return found;
 }
 
-void forget_registered(const Registered& served) {
+std::string wait_for_end(const Registered& served) {
+  constexpr auto kStep = std::chrono::milliseconds(20);
+  Registered now = served;
+  const auto look = [&] {
+    if (const auto again = read(served.file)) now = *again;
+  };
+  for (; now.is_alive(); look()) std::this_thread::sleep_for(kStep);
+  look();
   std::error_code error;
-  if (!served.file.empty()) fs::remove(served.file, error);
+  fs::remove(served.file, error);
+  if (now.ended == "whole" || now.writes == "none") return {};
+  return now.ended.empty() ? "the process that served it was ended before it could close it"
+                           : now.ended;
 }
 
 }  // namespace lantern

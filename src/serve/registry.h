@@ -32,6 +32,8 @@ void register_served(const Registered& served);
 std::vector<Registered> all_registered();
 // By folder or listening place; the youngest.
 std::optional<Registered> registered_at(const std::string& place);
-void forget_registered(const Registered& served);
+// Waits until the process behind it has ended, and forgets it. Why what was written is not whole,
+// or an empty text.
+std::string wait_for_end(const Registered& served);
 
 }  // namespace lantern

@@ -8,13 +8,11 @@
 #include <unistd.h>
 
 #include <cerrno>
-#include <chrono>
 #include <csignal>
 #include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
-#include <thread>
 
 #include "lantern/error.h"
 #include "lantern/host.h"
@@ -150,21 +148,6 @@ int unmount_by_helper(const std::string& folder) {
   while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
   }
   return WIFEXITED(status) && WEXITSTATUS(status) == 0 ? 0 : EBUSY;
-}
-
-// Until what was written is kept. Why it is not whole, or an empty text.
-std::string wait_for_end(const Registered& served) {
-  constexpr auto kStep = std::chrono::milliseconds(20);
-  Registered now = served;
-  while (now.is_alive()) {
-    std::this_thread::sleep_for(kStep);
-    if (const auto again = registered_at(served.place)) now = *again;
-  }
-  if (const auto last = registered_at(served.place)) now = *last;
-  forget_registered(now);
-  if (now.ended == "whole" || now.writes == "none") return {};
-  if (!now.ended.empty()) return now.ended;
-  return "the process that served it ended before it was unmounted";
 }
 
 }  // namespace

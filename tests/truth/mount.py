@@ -24,7 +24,7 @@ def check(ok, what):
 
 
 def run(*command):
-    return subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, text=True)
+    return subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=120)
 
 
 def unpack(name, folder):
@@ -111,7 +111,8 @@ def check_folder(folder):
     intact = [e["path"] for e in entries if e["kind"] == "file" and e["state"] == "active"]
     check("user.lantern.intact" not in os.listxattr(f"{place}/volumes/2{intact[0]}"), "an intact file has no such attribute")
     listed = json.loads(run(LANTERN, "mount", "--list", "--json").stdout)["mounts"]
-    check({"folder": os.path.realpath(place), "source": disk} in listed, "mount --list names the folder and its source")
+    check(any(one["folder"] == os.path.realpath(place) and one["source"] == disk and one["writes"] == "none" and one["served"] for one in listed),
+          "mount --list names the folder and its source")
     run(LANTERN, "unmount", place)
     within = next(e for e in entries if e["kind"] == "folder" and e["state"] == "active" and
                   any(o["path"].startswith(e["path"] + "/") and o["kind"] == "file" and o["state"] == "active" for o in entries))
@@ -126,16 +127,16 @@ def check_folder(folder):
 
 
 def check_loop(folder):
-    """A loop device on a file of the mount keeps it busy, and is named."""
+    """A loop device on a file of the mount goes with it."""
     disk, place = unpack("ext2.img", folder), os.path.join(folder, "mounted")
     run(LANTERN, "mount", disk, place)
     loop = run("losetup", "--show", "-r", "-f", f"{place}/disks/disk.raw").stdout.strip()
     if loop:
-        held = run(LANTERN, "unmount", place)
-        check(held.returncode == 4 and f"losetup -d {loop}" in held.stderr, "unmount names the loop device and how to end it")
-        run("losetup", "-d", loop)
-        time.sleep(0.3)
-    check(run(LANTERN, "unmount", place).returncode == 0, "afterwards it is unmounted")
+        done = run(LANTERN, "unmount", place)
+        check(done.returncode == 0 and f"detached {loop}" in done.stdout, f"unmount detaches the loop device: {done.stderr}")
+        check(loop not in run("losetup", "-a").stdout, "the loop device is free")
+    else:
+        run(LANTERN, "unmount", place)
 
 
 def check_signal(folder):

@@ -197,7 +197,12 @@ class ArrayMembers {
     if (array::has_parity(geometry)) {
       std::vector<SourcePtr> with = without;
       with[fit.slot] = own;
-      with[known_.begin()->first] = nullptr;
+      // As many holes as can be computed, so that every parity there is has a part in it.
+      const std::size_t lacking = geometry.members - known_.size() - 1;
+      std::size_t holes = array::spare_members(geometry);
+      holes -= std::min(holes, lacking);
+      for (auto hole = known_.begin(); hole != known_.end() && holes > 0; ++hole, --holes)
+        with[hole->first] = nullptr;
       trials.push_back(
           {by_others, array::make_array(geometry, std::move(with)), ExtentKind::derived});
     }

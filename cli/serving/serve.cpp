@@ -1,0 +1,177 @@
+#include <memory>
+#include <ostream>
+
+#include "cli/case_log.h"
+#include "cli/commands.h"
+#include "cli/output.h"
+#include "cli/serving/writes.h"
+#include "lantern/serving.h"
+
+namespace lantern::cli {
+namespace {
+
+struct Options {
+  CommonOptions common;
+  WritingOptions writing;
+  std::vector<std::string> source;
+  std::string nbd;
+  std::string certificate, key;
+  std::size_t connections = 256;
+  std::uint64_t rate = 0;
+  std::string stop;
+  bool list = false;
+  bool foreground = false;
+};
+
+int list_served(const Job& job, const Options& options) {
+  const std::vector<Served> all = served();
+  if (options.common.json) {
+    JsonWriter json(job.streams.out);
+    json.begin_object().key("served").begin_array();
+    for (const Served& one : all)
+      json.begin_object()
+          .key("place")
+          .value(one.place)
+          .key("source")
+          .value(one.source)
+          .key("writes")
+          .value(one.writes)
+          .key("journal")
+          .value(one.journal)
+          .key("served")
+          .value(one.is_alive)
+          .end_object();
+    json.end_array().end_object();
+    return kDone;
+  }
+  for (const Served& one : all)
+    job.streams.out << for_terminal(one.place) << "  " << for_terminal(one.source)
+                    << (one.writes == "overlay"    ? "  changes go to "
+                        : one.writes == "in-place" ? "  written in place, journal "
+                                                   : "")
+                    << for_terminal(one.journal)
+                    << (one.is_alive ? "" : "  its process is gone: lantern serve --stop clears it")
+                    << '\n';
+  if (all.empty()) job.streams.out << "Nothing is served by lantern.\n";
+  return kDone;
+}
+
+int stop(const Job& job, const std::string& place) {
+  const std::string failed = stop_serving(place);
+  job.streams.out << for_terminal(place) << ": ended\n";
+  if (failed.empty()) return kDone;
+  job.streams.err << "lantern: what was written is not whole: " << for_terminal(failed)
+                  << "; where it was written in place, lantern undo takes it back\n";
+  return kDoneWithFindings;
+}
+
+// What the other side has to be told.
+std::string link_to(const std::string& place, const std::string& name, bool tls) {
+  const std::string scheme = tls ? "nbds" : "nbd";
+  return place.starts_with("unix:") ? scheme + "+unix:///" + name + "?socket=" + place.substr(5)
+                                    : scheme + "://" + place + "/" + name;
+}
+
+void print_ready(const Job& job, const Options& options, const WriteOptions& writes,
+                 const std::string& place, const std::vector<ServedExport>& exports) {
+  const bool tls = !options.certificate.empty();
+  std::ostream& out = job.streams.out;
+  if (options.common.json) {
+    JsonWriter json(out);
+    json.begin_object().key("place").value(place).key("writes").value(to_string(writes.how));
+    json.key("journal").value(writes.file).key("exports").begin_array();
+    for (const ServedExport& one : exports)
+      json.begin_object()
+          .key("name")
+          .value(one.name)
+          .key("address")
+          .value(one.address)
+          .key("size_bytes")
+          .value(one.size_bytes)
+          .key("link")
+          .value(link_to(place, one.name, tls))
+          .end_object();
+    json.end_array().end_object();
+    out.flush();
+    return;
+  }
+  for (const ServedExport& one : exports)
+    out << for_terminal(link_to(place, one.name, tls)) << "  " << for_terminal(one.address) << ", "
+        << human_size(one.size_bytes) << '\n';
+  if (writes.how == Writes::overlay)
+    out << "Changes go to " << for_terminal(writes.file) << "; the disk stays as it is.\n";
+  else if (writes.how == Writes::in_place)
+    out << "Changes go to the disk itself, and are noted in " << for_terminal(writes.file)
+        << ".\nTake them back after the end with: lantern undo " << for_shell(writes.file) << '\n';
+  else
+    out << "Read-only.\n";
+  out << "End it with: lantern serve --stop " << for_shell(place) << '\n';
+  out.flush();
+}
+
+int serve_source(Job& job, const Options& options) {
+  if (options.list) return list_served(job, options);
+  if (!options.stop.empty()) return stop(job, options.stop);
+  if (options.source.empty() && options.common.source.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a source is needed",
+                "for example: lantern serve station.vdi --nbd 127.0.0.1:10809");
+  if (options.nbd.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "where is it to be served?",
+                "for example: --nbd 127.0.0.1:10809, or --nbd unix:/run/disk.socket");
+  if (options.certificate.empty() != options.key.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate and its key belong together",
+                "name both: --certificate FILE --key FILE");
+  const Address address =
+      options.common.address(options.source.empty() ? "" : options.source.front());
+  ServeOptions wanted;
+  wanted.nbd = options.nbd;
+  wanted.writes = options.writing.writes(job, address);
+  wanted.limits = {options.connections, options.rate};
+  wanted.certificate = options.certificate;
+  wanted.key = options.key;
+  wanted.foreground = options.foreground;
+  const Session& session = options.common.session(job);
+  options.writing.add_host(wanted.writes, options.common.host(job));
+  const Target target = session.open_disk(address);
+  const int code = exit_for_findings(job);
+  wanted.ready = [&](const std::string& place, const std::vector<ServedExport>& exports) {
+    append_to_case(options.common.case_folder, job, {address.first}, {}, code);
+    print_findings(job, job.streams.err);
+    print_ready(job, options, wanted.writes, place, exports);
+  };
+  const std::string why = serve_disk(target, wanted, session);
+  if (why.empty()) return kDone;
+  throw Error(ErrorCode::refused, address.print(), std::nullopt, why,
+              "let the other program end, and serve it again");
+}
+
+}  // namespace
+
+Run add_serve(OptionParser& parser, Job& job) {
+  auto options = std::make_shared<Options>();
+  const Command command =
+      parser.command("serve", "a disk and its volumes, to programs and other computers");
+  options->common.add_to(command, job);
+  options->common.add_keys_to(command);
+  options->writing.add_to(command);
+  command.option("SRC", options->source, "a disk, or a volume of one").values(0, 1);
+  command.option("--nbd", options->nbd,
+                 "as network block devices at HOST:PORT, :PORT of this computer alone, or "
+                 "unix:PATH");
+  command.option("--certificate", options->certificate,
+                 "a PEM file: clients have to speak TLS; with --key");
+  command.option("--key", options->key, "the PEM file with its key");
+  command.option("--connections", options->connections, "as many at once (256)");
+  command.option("--rate", options->rate, "bytes a second of all clients together (no bound)");
+  command.flag("--list", options->list, "what is served, and where");
+  command.option("--stop", options->stop, "end what is served at this place");
+  command.flag("--foreground", options->foreground, "stay until it is ended");
+  command.footer(
+      "Examples: lantern serve station.vdi --nbd :10809\n"
+      "          lantern serve station.vdi --nbd unix:/run/disk.socket --writable --overlay "
+      "disk.changes\n"
+      "          lantern serve --stop 127.0.0.1:10809");
+  return [&job, options] { return serve_source(job, *options); };
+}
+
+}  // namespace lantern::cli

@@ -1,0 +1,81 @@
+// A connection, plain or in TLS, as a stream of bytes.
+//
+// Thread-safety: one coroutine a stream.
+#pragma once
+
+#include <array>
+#include <boost/asio.hpp>
+#include <boost/asio/ssl.hpp>
+#include <memory>
+#include <optional>
+
+#include "base/bytes.h"
+
+namespace lantern::net {
+
+namespace asio = boost::asio;
+using Socket = asio::generic::stream_protocol::socket;
+
+class Stream {
+ public:
+  explicit Stream(Socket socket) : socket_(std::move(socket)) {}
+
+  // So many bytes; throws boost::system::system_error when there are no more.
+  asio::awaitable<void> read(std::span<std::byte> out) {
+    // What came with an earlier read is taken first.
+    while (!out.empty()) {
+      if (begin_ == end_ && out.size() >= buffer_.size()) {
+        co_await read_all(out);
+        co_return;
+      }
+      if (begin_ == end_) {
+        begin_ = 0;
+        end_ = co_await read_some(asio::buffer(buffer_));
+      }
+      const std::size_t part = std::min(out.size(), end_ - begin_);
+      std::copy_n(buffer_.begin() + static_cast<std::ptrdiff_t>(begin_), part, out.begin());
+      begin_ += part;
+      out = out.subspan(part);
+    }
+  }
+
+  template <typename Buffers>
+  asio::awaitable<void> write(const Buffers& buffers) {
+    if (tls_)
+      co_await asio::async_write(*tls_, buffers, asio::use_awaitable);
+    else
+      co_await asio::async_write(socket_, buffers, asio::use_awaitable);
+  }
+  asio::awaitable<void> write(const Bytes& bytes) { co_await write(asio::buffer(bytes)); }
+
+  // Nothing may have been read ahead: that would not be protected.
+  bool has_read_ahead() const { return begin_ != end_; }
+  bool is_protected() const { return tls_.has_value(); }
+  asio::awaitable<void> start_tls(asio::ssl::context& context) {
+    tls_.emplace(socket_, context);
+    co_await tls_->async_handshake(asio::ssl::stream_base::server, asio::use_awaitable);
+  }
+
+  Socket& socket() { return socket_; }
+
+ private:
+  template <typename Buffer>
+  asio::awaitable<std::size_t> read_some(Buffer buffer) {
+    if (tls_) co_return co_await tls_->async_read_some(buffer, asio::use_awaitable);
+    co_return co_await socket_.async_read_some(buffer, asio::use_awaitable);
+  }
+  asio::awaitable<void> read_all(std::span<std::byte> out) {
+    const auto buffer = asio::buffer(out.data(), out.size());
+    if (tls_)
+      co_await asio::async_read(*tls_, buffer, asio::use_awaitable);
+    else
+      co_await asio::async_read(socket_, buffer, asio::use_awaitable);
+  }
+
+  Socket socket_;
+  std::optional<asio::ssl::stream<Socket&>> tls_;
+  std::array<std::byte, 16384> buffer_;
+  std::size_t begin_ = 0, end_ = 0;
+};
+
+}  // namespace lantern::net
