@@ -8,7 +8,7 @@ for tool in Xvfb xterm import; do
 done
 scripts/build.sh release lantern_command
 out=$PWD/docs/screenshots
-work=$(mktemp -d)
+work=/tmp/bench; rm -rf "$work"; mkdir "$work"  # a name that reads well where a command tells a full path
 trap 'rm -rf "$work"; kill "${server:-0}" 2>/dev/null || true' EXIT
 export PATH=$PWD/build/release/cli:$PATH TZ=UTC DISPLAY=:97
 mkdir -p "$out"
@@ -62,9 +62,12 @@ else
   echo "screenshots.sh: chromium is not here: report.png stays as it is" >&2
 fi
 shoot show 'lantern show skerrow/tower.img::1::/machines/radio/radio.vdi::1::/Messages/2026-03-14.txt'
-shoot mount 'mkdir BENCH; lantern mount skerrow/tower.img BENCH' 'lantern mount --list' 'find BENCH | sort' \
-  'sha256sum skerrow/tower.img BENCH/disks/disk.raw' \
-  'cd BENCH; lantern unmount .; cd ..' 'lantern unmount BENCH'
+# A file into a machine that is off, by the kernel's driver: root, and loop devices.
+echo 'Skerrow Light to harbour: the gannets are back.' >"$work/harbour.txt"
+shoot mount 'mkdir BENCH K; lantern mount skerrow/tower.img BENCH --writable --in-place' \
+  'mount -o loop BENCH/disks/volume-1.raw K && cp harbour.txt K' 'lantern unmount BENCH' 'lantern list skerrow/tower.img::1 | grep harbour' \
+  'lantern undo tower.img.undo' 'lantern serve skerrow/station.vdi --nbd unix:station.socket' 'nbdcopy "nbd+unix:///volume-2?socket=station.socket" keeper.raw && ls -l keeper.raw' \
+  'lantern serve --list' 'lantern serve --stop unix:station.socket'
 # The station's disk with one byte wrong, beside the healthy one.
 lantern image "$work/skerrow/station.vdi" "$work/broken.img" --no-hash >/dev/null
 printf '\0' | dd of="$work/broken.img" bs=1 seek=510 conv=notrunc status=none

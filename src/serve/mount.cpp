@@ -409,7 +409,7 @@ void mount_disk(const Target& target, const std::string& folder, const MountOpti
   fuse_session_unmount(fuse.get());
   try {
     server.close();
-    served.ended = "whole";
+    served.ended = kWhole;
   } catch (const Error& failed) {
     served.ended = failed.line();
   }

@@ -115,7 +115,13 @@ std::vector<Registered> all_registered() {
   if (!folder.empty())
     for (const auto& entry : fs::directory_iterator(folder, error))
       if (entry.path().extension() != ".new")
-        if (auto served = read(entry.path())) all.push_back(std::move(*served));
+        if (auto served = read(entry.path())) {
+          // What ended as it should, with nobody waiting for it, is of no use any more.
+          if (served->ended == kWhole)
+            fs::remove(entry.path(), error);
+          else
+            all.push_back(std::move(*served));
+        }
   std::sort(all.begin(), all.end(),
             [](const Registered& a, const Registered& b) { return a.process < b.process; });
   return all;
@@ -133,13 +139,16 @@ std::string wait_for_end(const Registered& served) {
   constexpr auto kStep = std::chrono::milliseconds(20);
   Registered now = served;
   const auto look = [&] {
-    if (const auto again = read(served.file)) now = *again;
+    if (const auto again = read(served.file))
+      now = *again;
+    else
+      now.ended = kWhole;  // another has seen that, and cleared it
   };
   for (; now.is_alive(); look()) std::this_thread::sleep_for(kStep);
   look();
   std::error_code error;
   fs::remove(served.file, error);
-  if (now.ended == "whole" || now.writes == "none") return {};
+  if (now.ended == kWhole || now.writes == "none") return {};
   return now.ended.empty() ? "the process that served it was ended before it could close it"
                            : now.ended;
 }

@@ -13,6 +13,8 @@
 
 namespace lantern {
 
+constexpr const char* kWhole = "whole";  // how what was written is, at an end as it should be
+
 struct Registered {
   int process = 0;
   std::string kind;     // "mount", "nbd"

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <chrono>
 #include <csignal>
+#include <filesystem>
 #include <thread>
 
 #include "lantern/error.h"
@@ -30,7 +31,13 @@ std::vector<Served> served() {
   return all;
 }
 
-std::string stop_serving(const std::string& place) {
+std::string stop_serving(const std::string& named) {
+  // A socket is known by its full path.
+  std::error_code error;
+  const std::string place =
+      named.starts_with("unix:")
+          ? "unix:" + std::filesystem::absolute(named.substr(5), error).lexically_normal().string()
+          : named;
   const auto found = registered_at(place);
   if (!found || found->kind == "mount")
     throw Error(ErrorCode::not_found, place, std::nullopt, "nothing is served here",

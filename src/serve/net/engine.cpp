@@ -6,6 +6,7 @@
 
 #include <charconv>
 #include <cstring>
+#include <filesystem>
 #include <thread>
 
 #include "lantern/error.h"
@@ -99,8 +100,13 @@ std::string Engine::listen(const std::string& address, Handler handler) {
   const bool local = address.starts_with("unix:");
   HostPort parts;
   if (local) {
-    const std::string path = address.substr(5);
-    if (path.empty() || path.size() > 100) fail_address(address, "is no path for a socket");
+    std::error_code error;
+    const std::string path =
+        std::filesystem::absolute(address.substr(5), error).lexically_normal().string();
+    // As much as the system takes.
+    if (address.size() == 5 || path.size() > 100)
+      fail_address(address, "is no path for a socket, or is too long for one");
+    shown = "unix:" + path;
     clear_socket(path);
     endpoint = asio::local::stream_protocol::endpoint(path);
   } else {
@@ -120,7 +126,7 @@ std::string Engine::listen(const std::string& address, Handler handler) {
     throw Error(ErrorCode::refused, address, std::nullopt,
                 "cannot be listened on: " + error.message(), "name another port or path");
   if (local) {
-    unix_paths_.push_back(address.substr(5));
+    unix_paths_.push_back(shown.substr(5));
     ::chmod(unix_paths_.back().c_str(), 0600);
   } else {
     const Endpoint bound = acceptor->local_endpoint();

@@ -47,14 +47,14 @@ std::string serve_disk(const Target& target, const ServeOptions& options, const 
   served.process = ::getpid();
   register_served(served);
   engine.run([&] { return live.look_for_changes(); });
-  served.ended = "whole";
+  served.ended = kWhole;
   try {
     live.close();
   } catch (const Error& failed) {
     served.ended = failed.line();
   }
   register_served(served);
-  if (served.ended != "whole") return served.ended;
+  if (served.ended != kWhole) return served.ended;
   return engine.why_ended();
 }
 
