@@ -13,9 +13,12 @@
 #include <array>
 #include <cerrno>
 #include <chrono>
+#include <condition_variable>
 #include <cstdlib>
 #include <cstring>
 #include <filesystem>
+#include <mutex>
+#include <thread>
 #include <unordered_map>
 
 #include "lantern/error.h"
@@ -98,13 +101,20 @@ class Server {
   void release(std::uint64_t number) { open_.erase(number); }
   void close() { live_.close(); }
 
- private:
+  std::uint64_t open_folder(std::uint64_t number) {
+    folders_.emplace(++last_open_, tree_.listing(number));
+    return last_open_;
+  }
+  const MountListing& opened_folder(std::uint64_t number) const { return *folders_.at(number); }
+  void release_folder(std::uint64_t number) { folders_.erase(number); }
+
   static mode_t type_of(EntryKind kind) {
     constexpr std::array<mode_t, 7> kTypes = {S_IFREG, S_IFDIR, S_IFLNK, S_IFCHR,
                                               S_IFBLK, S_IFIFO, S_IFSOCK};
     return kTypes.at(static_cast<std::size_t>(kind));
   }
 
+ private:
   timespec time_of(const std::optional<Timestamp>& time) const {
     timespec spec{};
     if (!time) return spec;
@@ -118,6 +128,7 @@ class Server {
   MountTree tree_;
   MountOptions options_;
   std::unordered_map<std::uint64_t, SourcePtr> open_;
+  std::unordered_map<std::uint64_t, MountListingPtr> folders_;
   std::uint64_t last_open_ = 0;
 };
 
@@ -146,7 +157,7 @@ void answer(fuse_req_t request, Work work) {
 
 void on_lookup(fuse_req_t request, fuse_ino_t parent, const char* name) {
   answer(request, [&](Server& server) {
-    const MountNode* const found = server.tree().child(parent, name);
+    const MountNode* const found = server.tree().look_up(parent, name);
     if (found == nullptr) {
       fuse_reply_err(request, ENOENT);
       return;
@@ -256,17 +267,44 @@ void on_release(fuse_req_t request, fuse_ino_t /*number*/, fuse_file_info* file)
   fuse_reply_err(request, 0);
 }
 
-void on_readdir(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset,
-                fuse_file_info* /*file*/) {
+void on_forget(fuse_req_t request, fuse_ino_t number, std::uint64_t lookups) {
+  server_of(request).tree().forget(number, lookups);
+  fuse_reply_none(request);
+}
+
+void on_forget_multi(fuse_req_t request, std::size_t count, fuse_forget_data* all) {
+  for (const fuse_forget_data& one : std::span(all, count))
+    server_of(request).tree().forget(one.ino, one.nlookup);
+  fuse_reply_none(request);
+}
+
+void on_opendir(fuse_req_t request, fuse_ino_t number, fuse_file_info* file) {
   answer(request, [&](Server& server) {
-    const std::vector<std::uint64_t> children = server.tree().children(number);
+    file->fh = server.open_folder(number);
+    fuse_reply_open(request, file);
+  });
+}
+
+void on_releasedir(fuse_req_t request, fuse_ino_t /*number*/, fuse_file_info* file) {
+  server_of(request).release_folder(file->fh);
+  fuse_reply_err(request, 0);
+}
+
+void on_readdir(fuse_req_t request, fuse_ino_t /*number*/, std::size_t size, off_t offset,
+                fuse_file_info* file) {
+  answer(request, [&](Server& server) {
+    const MountListing& listing = server.opened_folder(file->fh);
     std::vector<char> buffer(size);
     std::size_t used = 0;
-    for (auto i = static_cast<std::size_t>(offset); i < children.size(); ++i) {
-      const MountNode& node = server.tree().node(children[i]);
-      const struct stat facts = server.facts(node);
+    for (auto i = static_cast<std::size_t>(offset); i < listing.children.size(); ++i) {
+      const MountListing::Child& child = listing.children[i];
+      constexpr ino_t kUnknown = 0xFFFFFFFF;
+      struct stat facts {};
+      facts.st_ino = child.number == 0 ? kUnknown : child.number;
+      facts.st_mode = child.number == 0 ? Server::type_of(child.entry.kind)
+                                        : server.facts(server.tree().node(child.number)).st_mode;
       const std::size_t needed =
-          fuse_add_direntry(request, buffer.data() + used, size - used, node.name.c_str(), &facts,
+          fuse_add_direntry(request, buffer.data() + used, size - used, child.name.c_str(), &facts,
                             static_cast<off_t>(i + 1));
       if (needed > size - used) break;
       used += needed;
@@ -316,6 +354,10 @@ fuse_lowlevel_ops operations() {
   ops.setattr = on_setattr;
   ops.release = on_release;
   ops.readdir = on_readdir;
+  ops.opendir = on_opendir;
+  ops.releasedir = on_releasedir;
+  ops.forget = on_forget;
+  ops.forget_multi = on_forget_multi;
   ops.getxattr = on_getxattr;
   ops.listxattr = on_listxattr;
   return ops;
@@ -329,15 +371,61 @@ bool cancelled(const Context& context) {
   return context.cancel && *context.cancel;
 }
 
+// Asks the kernel to forget names, on a thread of its own: it may have to wait there for one who
+// waits for an answer of ours.
+class Forgetter {
+ public:
+  explicit Forgetter(fuse_session* session) : session_(session), thread_([this] { run(); }) {}
+  ~Forgetter() {
+    {
+      const std::lock_guard lock(mutex_);
+      ended_ = true;
+    }
+    changed_.notify_one();
+  }
+  Forgetter(const Forgetter&) = delete;
+  Forgetter& operator=(const Forgetter&) = delete;
+
+  void ask(MountTree::Known one) {
+    {
+      const std::lock_guard lock(mutex_);
+      waiting_.push_back(std::move(one));
+    }
+    changed_.notify_one();
+  }
+
+ private:
+  void run() {
+    std::unique_lock lock(mutex_);
+    while (true) {
+      changed_.wait(lock, [this] { return ended_ || !waiting_.empty(); });
+      if (ended_) return;
+      const MountTree::Known one = std::move(waiting_.front());
+      waiting_.pop_front();
+      lock.unlock();
+      fuse_lowlevel_notify_inval_entry(session_, one.parent, one.name.data(), one.name.size());
+      lock.lock();
+    }
+  }
+
+  fuse_session* session_;
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  std::deque<MountTree::Known> waiting_;
+  bool ended_ = false;
+  std::jthread thread_;
+};
+
 // Until it is unmounted or cancelled. libfuse's own loop waits for a request without end, and its
 // signal handlers give way to those of the program.
-void serve(fuse_session* session, LiveDisk& live, const Context& context) {
+void serve(fuse_session* session, Server& server, const Context& context) {
   using Clock = std::chrono::steady_clock;
   constexpr auto kLook = std::chrono::seconds(1);
   fuse_buf buffer{};
+  Forgetter forgetter(session);
   for (auto looked = Clock::now(); !fuse_session_exited(session) && !cancelled(context);) {
     if (Clock::now() - looked > kLook) {
-      live.look_for_changes();
+      server.live().look_for_changes();
       looked = Clock::now();
     }
     pollfd waiting{fuse_session_fd(session), POLLIN, 0};
@@ -346,6 +434,7 @@ void serve(fuse_session* session, LiveDisk& live, const Context& context) {
     if (got == -EINTR) continue;
     if (got <= 0) break;
     fuse_session_process_buf(session, &buffer);
+    while (auto one = server.tree().one_too_many()) forgetter.ask(std::move(*one));
   }
   std::free(buffer.mem);
 }
@@ -405,7 +494,7 @@ void mount_disk(const Target& target, const std::string& folder, const MountOpti
   if (!options.foreground) go_on_in_background();
   served.process = ::getpid();
   register_served(served);
-  serve(fuse.get(), server.live(), context);
+  serve(fuse.get(), server, context);
   fuse_session_unmount(fuse.get());
   try {
     server.close();

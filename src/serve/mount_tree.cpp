@@ -33,8 +33,7 @@ std::string share_text(const Entry& entry) {
 
 MountTree::MountTree(const Target& target, const LiveDisk& live, const Context& context)
     : target_(target), context_(context) {
-  nodes_.push_back(std::make_unique<MountNode>());
-  nodes_.back()->number = kRoot;
+  number_node({});
   MountNode findings;
   findings.kind = MountNode::Kind::findings;
   findings.name = "findings.txt";
@@ -82,17 +81,23 @@ void MountTree::add_root(std::uint64_t parent, std::size_t volume, std::string n
   add(parent, std::move(root));
 }
 
+MountNode& MountTree::number_node(MountNode node) {
+  node.number = ++last_number_;
+  auto& place = nodes_[node.number];
+  place = std::make_unique<MountNode>(std::move(node));
+  return *place;
+}
+
 MountNode& MountTree::add(std::uint64_t parent, MountNode node) {
-  MountNode& folder = *nodes_.at(parent - 1);
-  node.number = nodes_.size() + 1;
+  MountNode& folder = *nodes_.at(parent);
   // Two of one name are both shown.
   if (folder.by_name.contains(node.name))
     node.name = safe_file_name(fmt::format("{} (@{})", node.name, node.entry.id));
-  if (folder.by_name.contains(node.name)) node.name += fmt::format(" ({})", node.number);
-  folder.by_name.emplace(node.name, node.number);
-  folder.children.push_back(node.number);
-  nodes_.push_back(std::make_unique<MountNode>(std::move(node)));
-  return *nodes_.back();
+  if (folder.by_name.contains(node.name)) node.name += fmt::format(" ({})", last_number_ + 1);
+  node.parent = parent;
+  MountNode& added = number_node(std::move(node));
+  folder.by_name.emplace(added.name, added.number);
+  return added;
 }
 
 MountNode& MountTree::add_fixed(std::uint64_t parent, std::string name) {
@@ -105,39 +110,108 @@ const FileSystem& MountTree::files_of(const MountNode& node) const {
   return *target_.disk().volumes[node.volume].file_system();
 }
 
-const std::vector<std::uint64_t>& MountTree::children(std::uint64_t number) {
-  MountNode& node = *nodes_.at(number - 1);
-  if (!node.loaded) {
-    node.loaded = true;
-    if (node.kind == MountNode::Kind::active) load_active(node);
-    if (node.kind == MountNode::Kind::deleted) load_deleted(node);
+void MountTree::load(std::uint64_t number) {
+  MountNode& node = *nodes_.at(number);
+  if (node.loaded) return;
+  node.loaded = true;
+  if (node.kind == MountNode::Kind::deleted) load_deleted(node);
+}
+
+MountListingPtr MountTree::listing(std::uint64_t number) {
+  const auto held = std::find_if(listed_.begin(), listed_.end(),
+                                 [&](const Listed& one) { return one.number == number; });
+  if (held != listed_.end()) {
+    listed_.splice(listed_.begin(), listed_, held);
+    return listed_.front().listing;
   }
-  return node.children;
+  load(number);
+  const MountNode& folder = node(number);
+  if (folder.kind != MountNode::Kind::active) {
+    // Its nodes are kept: nothing is gained by holding the list of them.
+    auto kept = std::make_shared<MountListing>();
+    for (const auto& [name, child] : folder.by_name)
+      kept->children.push_back({name, child, node(child).entry});
+    return kept;
+  }
+  listed_.push_front({number, list_active(folder)});
+  listed_entries_ += listed_.front().listing->children.size();
+  while (listed_entries_ > kMostListed && listed_.size() > 1) {
+    listed_entries_ -= listed_.back().listing->children.size();
+    listed_.pop_back();
+  }
+  return listed_.front().listing;
 }
 
-const MountNode* MountTree::child(std::uint64_t parent, const std::string& name) {
-  children(parent);
+const MountNode* MountTree::look_up(std::uint64_t parent, const std::string& name) {
   const MountNode& folder = node(parent);
-  const auto found = folder.by_name.find(name);
-  return found == folder.by_name.end() ? nullptr : &node(found->second);
+  if (folder.kind != MountNode::Kind::active) {
+    load(parent);
+    const auto found = folder.by_name.find(name);
+    if (found == folder.by_name.end()) return nullptr;
+    ++nodes_.at(found->second)->lookups;
+    return &node(found->second);
+  }
+  const std::string key = std::to_string(parent) + "/" + name;
+  auto known = known_.find(key);
+  if (known == known_.end()) {
+    const MountListingPtr inside = listing(parent);
+    const auto found = inside->by_name.find(name);
+    if (found == inside->by_name.end()) return nullptr;
+    MountNode child;
+    child.kind = MountNode::Kind::active;
+    child.parent = parent;
+    child.kept = false;
+    child.name = name;
+    child.volume = folder.volume;
+    child.entry = inside->children[found->second].entry;
+    known = known_.emplace(key, number_node(std::move(child)).number).first;
+    if (!node(known->second).folder()) {
+      files_.push_back(known->second);
+      ++held_files_;
+    }
+  }
+  MountNode& child = *nodes_.at(known->second);
+  ++child.lookups;
+  return &child;
 }
 
-void MountTree::load_active(MountNode& node) {
+void MountTree::forget(std::uint64_t number, std::uint64_t lookups) {
+  const auto found = nodes_.find(number);
+  if (found == nodes_.end()) return;
+  MountNode& node = *found->second;
+  node.lookups -= std::min(node.lookups, lookups);
+  if (node.lookups > 0 || node.kept) return;
+  if (!node.folder()) --held_files_;
+  known_.erase(std::to_string(node.parent) + "/" + node.name);
+  nodes_.erase(found);
+}
+
+std::optional<MountTree::Known> MountTree::one_too_many() {
+  while (!files_.empty() && (held_files_ > kMostFiles || files_.size() > 2 * kMostFiles)) {
+    const auto found = nodes_.find(files_.front());
+    files_.pop_front();
+    if (found != nodes_.end()) return Known{found->second->parent, found->second->name};
+  }
+  return std::nullopt;
+}
+
+MountListingPtr MountTree::list_active(const MountNode& node) {
+  auto listing = std::make_shared<MountListing>();
   WalkOptions options;
   options.under = node.entry.path;
   options.max_depth = 1;
   files_of(node).walk(options, [&](const Entry& entry) {
     // Another folder of the same path is not this one.
     if (entry.parent != node.entry.id) return WalkStep::go_on;
-    MountNode inside;
-    inside.kind = MountNode::Kind::active;
-    inside.name = shown_name(entry.path.back());
-    inside.volume = node.volume;
-    inside.entry = entry;
-    inside.loaded = entry.kind != EntryKind::folder;
-    add(node.number, std::move(inside));
+    std::string name = shown_name(entry.path.back());
+    // Two of one name are both shown.
+    if (listing->by_name.contains(name))
+      name = safe_file_name(fmt::format("{} (@{})", name, entry.id));
+    if (!listing->by_name.emplace(name, listing->children.size()).second) return WalkStep::go_on;
+    listing->children.push_back({std::move(name), 0, entry});
     return WalkStep::go_on;
   });
+  return listing;
 }
 
 // The folder of a path below `at`, which has so many names above it; made when it is not there.
