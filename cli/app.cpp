@@ -97,7 +97,7 @@ void CommonOptions::add_to(const Command& command, Job& job) {
                "open devices of this computer that a descriptor names");
   command.option("--simulate", simulate, "a file that describes simulated disks, for practice");
   command.option("--overlay", job.scratch_file,
-                 "a file of writes to overlay on the source, made by repair or mount");
+                 "a file of writes to overlay on the source, made by repair, mount or serve");
   command.flag("--findings", job.all_findings, "every finding by itself, none grouped");
   command.option("--case", case_folder, "append what was done to DIR/case.jsonl");
   command.heading(Command::kOwn);

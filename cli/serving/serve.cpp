@@ -116,7 +116,7 @@ int serve_source(Job& job, const Options& options) {
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source is needed",
                 "for example: lantern serve station.vdi --nbd 127.0.0.1:10809");
   if (options.nbd.empty())
-    throw Error(ErrorCode::usage, {}, std::nullopt, "where is it to be served?",
+    throw Error(ErrorCode::usage, {}, std::nullopt, "it is not said where to serve it",
                 "for example: --nbd 127.0.0.1:10809, or --nbd unix:/run/disk.socket");
   if (options.certificate.empty() != options.key.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate and its key belong together",

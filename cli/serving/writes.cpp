@@ -27,7 +27,7 @@ WriteOptions WritingOptions::writes(Job& job, const Address& source) const {
                 "add --writable");
   if (writable && !overlay && !in_place)
     throw Error(
-        ErrorCode::usage, {}, std::nullopt, "where are changes to go?",
+        ErrorCode::usage, {}, std::nullopt, "it is not said where changes go",
         "--overlay FILE leaves the disk as it is; --in-place changes it, and can be undone");
   WriteOptions writes;
   if (!writable && overlay && !job.context.scratch)

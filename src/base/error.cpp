@@ -20,7 +20,7 @@ std::string with_next(const std::string& line, const Advice& next_step) {
 }
 
 // In the order of the enum.
-constexpr std::array<std::string_view, 43> kWords = {
+constexpr std::array<std::string_view, 44> kWords = {
     "the list of disks",
     "survey",
     "the search for machines",
@@ -63,7 +63,8 @@ constexpr std::array<std::string_view, 43> kWords = {
     "a further source",
     "a key file",
     "a passphrase that is asked for",
-    "an array by hand"};
+    "an array by hand",
+    "the list of what is served"};
 
 }  // namespace
 

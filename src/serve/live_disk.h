@@ -48,6 +48,7 @@ class LiveDisk {
   // Whether another program has changed the files below; then nothing is read any more. In words;
   // empty: none has.
   std::string look_for_changes();
+  bool has_changed() const { return changed_; }
   // What was written is kept, whatever happens.
   void flush();
   // The last flush; nothing is written any more.

@@ -95,8 +95,10 @@ class Server {
   }
   ReadResult read(const MountNode& node, std::uint64_t opened, std::uint64_t offset,
                   std::span<std::byte> out) const {
-    return node.raw != nullptr ? live_.read(*node.raw, offset, out)
-                               : open_.at(opened)->read(offset, out);
+    if (node.raw != nullptr) return live_.read(*node.raw, offset, out);
+    if (live_.has_changed() && node.kind != MountNode::Kind::findings)
+      throw Error(ErrorCode::cannot_read, {}, offset, "was changed by another program");
+    return open_.at(opened)->read(offset, out);
   }
   void release(std::uint64_t number) { open_.erase(number); }
   void close() { live_.close(); }

@@ -161,7 +161,7 @@ def check_apart(folder):
 
 def check_refused(folder):
     disk, place = unpack("ext2.img", folder), f"{folder}/mounted"
-    for words, ways in (("where are changes to go", ["--writable"]), ("a way to write", ["--in-place"]),
+    for words, ways in (("not said where changes go", ["--writable"]), ("a way to write", ["--in-place"]),
                         ("choose one", ["--writable", "--in-place", "--overlay", f"{folder}/x.changes"]),
                         ("no such overlay", ["--overlay", f"{folder}/none.changes"])):
         done = run(LANTERN, "mount", disk, place, *ways)
