@@ -40,6 +40,7 @@
 #include "lantern/report/extraction_report.h"
 #include "lantern/scratch.h"
 #include "lantern/search.h"
+#include "lantern/serving.h"
 #include "lantern/sources.h"
 #include "lantern/structure.h"
 #include "lantern/survey.h"
