@@ -20,8 +20,8 @@ constexpr std::uint32_t kMaxZeroes = 1u << 20;  // written at once
 // Ends a connection that makes no progress: `patience` begins anew with each step.
 class Patience {
  public:
-  Patience(Stream& stream, asio::any_io_executor executor)
-      : stream_(stream), timer_(std::move(executor)) {}
+  Patience(Stream& stream, const asio::any_io_executor& executor)
+      : stream_(stream), timer_(executor) {}
   void begin() {
     timer_.expires_after(Engine::kPatience);
     // It may have run out just as the connection ended by itself.
@@ -42,12 +42,8 @@ class Patience {
 class Connection {
  public:
   Connection(Stream& stream, LiveDisk& live, Engine& engine, asio::ssl::context* tls,
-             asio::any_io_executor executor)
-      : stream_(stream),
-        live_(live),
-        engine_(engine),
-        tls_(tls),
-        patience_(stream, std::move(executor)) {}
+             const asio::any_io_executor& executor)
+      : stream_(stream), live_(live), engine_(engine), tls_(tls), patience_(stream, executor) {}
 
   asio::awaitable<void> run() {
     patience_.begin();
