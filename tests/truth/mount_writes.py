@@ -130,6 +130,13 @@ def hypervisor(disk, *more):
             "-drive", f"file={disk},format=raw,if=ide", *more]
 
 
+def held_by(process):
+    try:
+        return [os.readlink(f"/proc/{process}/fd/{number}") for number in os.listdir(f"/proc/{process}/fd")]
+    except OSError:
+        return []
+
+
 def check_apart(folder):
     """A machine and a mount keep each other out."""
     if not shutil.which("qemu-system-x86_64"):
@@ -146,7 +153,10 @@ def check_apart(folder):
         run(LANTERN, "unmount", place)
     machine = subprocess.Popen(hypervisor(disk), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     try:
-        time.sleep(2)
+        late = time.monotonic() + 30
+        while disk not in held_by(machine.pid) and time.monotonic() < late:
+            time.sleep(0.1)
+        time.sleep(0.5)  # its locks come right after
         for ways in ([], ["--writable", "--in-place", "--journal", f"{folder}/apart2.undo"]):
             refused = run(LANTERN, "mount", disk, place, *ways)
             check(refused.returncode == 4 and not os.path.ismount(place), f"a running machine's disk is not mounted {ways[:2]}: {refused.stderr}")
