@@ -135,7 +135,7 @@ MountListingPtr MountTree::listing(std::uint64_t number) {
   }
   listed_.push_front({number, list_active(folder)});
   listed_entries_ += listed_.front().listing->children.size();
-  while (listed_entries_ > kMostListed && listed_.size() > 1) {
+  while (listed_entries_ > kMaxHeld && listed_.size() > 1) {
     listed_entries_ -= listed_.back().listing->children.size();
     listed_.pop_back();
   }
@@ -187,7 +187,7 @@ void MountTree::forget(std::uint64_t number, std::uint64_t lookups) {
 }
 
 std::optional<MountTree::Known> MountTree::one_too_many() {
-  while (!files_.empty() && (held_files_ > kMostFiles || files_.size() > 2 * kMostFiles)) {
+  while (!files_.empty() && (held_files_ > kMaxFiles || files_.size() > 2 * kMaxFiles)) {
     const auto found = nodes_.find(files_.front());
     files_.pop_front();
     if (found != nodes_.end()) return Known{found->second->parent, found->second->name};

@@ -59,8 +59,8 @@ using MountListingPtr = std::shared_ptr<const MountListing>;
 class MountTree {
  public:
   static constexpr std::uint64_t kRoot = 1;
-  static constexpr std::size_t kMostFiles = 16384;   // nodes of files before the kernel is asked
-  static constexpr std::size_t kMostListed = 32768;  // entries of folders that are held
+  static constexpr std::size_t kMaxFiles = 16384;  // nodes of files before the kernel is asked
+  static constexpr std::size_t kMaxHeld = 32768;   // entries of folders that are held
 
   MountTree(const Target& target, const LiveDisk& live, const Context& context);
 

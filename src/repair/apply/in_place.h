@@ -25,7 +25,7 @@ class InPlace {
   // The disk is to be opened through this: what is written to it waits here.
   const std::shared_ptr<Scratch>& scratch() const { return scratch_; }
   // Whether more waits than should.
-  bool is_full() const { return LaidWrites::of(*scratch_).laid_bytes() > kMostWaiting; }
+  bool is_full() const { return LaidWrites::of(*scratch_).laid_bytes() > kMaxWaiting; }
   // Notes and makes what waits. On the medium when it returns. Throws Error{cannot_write}: then the
   // journal takes back what was made.
   void flush();
@@ -33,7 +33,7 @@ class InPlace {
   void close();
 
  private:
-  static constexpr std::uint64_t kMostWaiting = 64u << 20;
+  static constexpr std::uint64_t kMaxWaiting = 64u << 20;
 
   std::mutex mutex_;
   Context context_;

@@ -16,9 +16,9 @@
 namespace lantern::repair {
 namespace {
 
-constexpr std::uint64_t kMostCompared = 256u << 20;  // bytes of an array that are all compared
+constexpr std::uint64_t kMaxAllCompared = 256u << 20;  // bytes of an array that are all compared
 constexpr std::uint64_t kPiece = 256u << 10, kPlaces = 1024;
-constexpr std::uint64_t kLeastCompared = 64u << 10;
+constexpr std::uint64_t kMinCompared = 64u << 10;
 
 struct Known {
   std::string address;
@@ -84,6 +84,7 @@ class ArrayMembers {
     take_known();
     if (known_.empty()) return;
     const md::Superblock& super = newest().super;
+    if (!array::why_invalid(super.geometry).empty()) return;
     for (std::uint32_t slot = 0; slot < super.geometry.members; ++slot)
       if (!known_.contains(slot) &&
           std::find(super.roles.begin(), super.roles.end(), slot) != super.roles.end())
@@ -91,7 +92,7 @@ class ArrayMembers {
     if (missing_.empty()) return;
     take_candidates();
     if (const std::string why = md::why_not_rebuilt(super); !why.empty()) {
-      if (!candidates_.empty()) note("superblocks are not made anew: " + why);
+      if (!candidates_.empty()) note("superblocks are not rebuilt: " + why);
       return;
     }
     std::vector<Fit> fits;
@@ -162,7 +163,7 @@ class ArrayMembers {
         return std::nullopt;
       }
       fit.compared = compared_with_others(fit);
-      if (fit.compared.differing == 0 && fit.compared.same >= kLeastCompared) return fit;
+      if (fit.compared.differing == 0 && fit.compared.same >= kMinCompared) return fit;
       if (fit.compared.differing == 0)
         note(
             fmt::format("{} may be member {}: too few of the others are there, or too little is "
@@ -170,7 +171,7 @@ class ArrayMembers {
                         candidate.address, slot));
       else if (fit.compared.differing < fit.compared.same)
         note(
-            fmt::format("{} is not made member {}: of {} bytes that were compared, {} are not "
+            fmt::format("{} is not taken as member {}: of {} bytes that were compared, {} are not "
                         "what the others say; it may have left the array earlier",
                         candidate.address, slot, fit.compared.same + fit.compared.differing,
                         fit.compared.differing));
@@ -202,13 +203,13 @@ class ArrayMembers {
       std::size_t holes = array::spare_members(geometry);
       holes -= std::min(holes, lacking);
       for (auto hole = known_.begin(); hole != known_.end() && holes > 0; ++hole, --holes)
-        with[hole->first] = nullptr;
+        if (hole->first < geometry.members) with[hole->first] = nullptr;
       trials.push_back(
           {by_others, array::make_array(geometry, std::move(with)), ExtentKind::derived});
     }
     Compared compared;
     const std::uint64_t size = by_others->size();
-    compared.all = size <= kMostCompared;
+    compared.all = size <= kMaxAllCompared;
     const std::uint64_t step =
         compared.all ? kPiece : std::max(kPiece, size / kPlaces / kPiece * kPiece);
     for (std::uint64_t at = 0; at < size; at += step) {
@@ -231,8 +232,8 @@ class ArrayMembers {
     RepairStep step;
     step.code = "md.superblock";
     step.part = fmt::format("superblock of {}", fit.candidate->address);
-    step.what = fmt::format("the superblock of member {} of {} is made from that of {}", fit.slot,
-                            name_of(of_.set), newest().address);
+    step.what = fmt::format("the superblock of member {} of {} is rebuilt from that of {}",
+                            fit.slot, name_of(of_.set), newest().address);
     step.certainty =
         fit.compared.all && fit.compared.differing == 0 ? Certainty::certain : Certainty::likely;
     const std::string what = human_size(fit.compared.same);

@@ -21,6 +21,8 @@ using lvm::MetadataText;
 using lvm::PhysicalVolume;
 using lvm::PvHeader;
 
+constexpr std::size_t kIdLetters = 32;
+
 struct Part {
   std::string address;
   SourcePtr bytes;
@@ -48,6 +50,8 @@ class GroupMembers {
     if (!newest_ || newest_->group.physical.size() > parts_.size()) return;
     for (std::size_t i = 0; i < newest_->group.physical.size(); ++i) {
       const PhysicalVolume& wanted = newest_->group.physical[i];
+      // An id that can be no label's is damage of the text.
+      if (wanted.id.size() != kIdLetters || of_.set.set.members[i].id != wanted.id) continue;
       if (of_.set.set.members[i].state == MemberState::active && parts_[i].bytes) {
         label(wanted, parts_[i]);
         area(wanted, parts_[i]);
@@ -77,7 +81,7 @@ class GroupMembers {
     RepairStep step;
     step.code = code;
     step.part = fmt::format("{} of {}", code, wanted.id);
-    step.what = fmt::format("{} of physical volume {} of {} is made anew", what,
+    step.what = fmt::format("{} of physical volume {} of {} is rebuilt", what,
                             for_terminal(wanted.name), name_of(of_.set));
     return step;
   }
@@ -179,8 +183,10 @@ class GroupMembers {
     const std::uint64_t bytes = area_bytes_of(wanted, part);
     const Place place = place_in(own);
     const std::size_t length = newest_->text.size() + 1;
-    if (bytes < 2 * kSector || length > bytes - kSector ||
-        lvm::kUsualAreaAt + bytes > part.bytes->size())
+    // It ends before the first extent, and that lies on the disk.
+    if (wanted.data_offset < lvm::kUsualAreaAt || wanted.data_offset > part.bytes->size() ||
+        bytes > wanted.data_offset - lvm::kUsualAreaAt || bytes < 2 * kSector ||
+        length > bytes - 2 * kSector)
       return;
     change(step, part, lvm::kUsualAreaAt,
            lvm::area_header(lvm::kUsualAreaAt, bytes, newest_->text, place.at));

@@ -66,7 +66,7 @@ asio::awaitable<void> RequestMemory::take(std::uint64_t bytes) {
   while (true) {
     std::uint64_t now = used_;
     // One request always goes: no one is larger than all.
-    while (now == 0 || now + bytes <= kMost)
+    while (now == 0 || now + bytes <= kMax)
       if (used_.compare_exchange_weak(now, now + bytes)) co_return;
     asio::steady_timer wait(co_await asio::this_coro::executor, 5ms);
     co_await wait.async_wait(asio::use_awaitable);

@@ -20,7 +20,7 @@ namespace lantern::net {
 // Bytes in memory for requests of all connections together.
 class RequestMemory {
  public:
-  static constexpr std::uint64_t kMost = 128u << 20;
+  static constexpr std::uint64_t kMax = 128u << 20;
 
   // Waits until there is room.
   asio::awaitable<void> take(std::uint64_t bytes);

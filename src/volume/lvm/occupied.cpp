@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "base/checked.h"
 #include "base/range_set.h"
 
 namespace lantern::lvm {
@@ -91,8 +92,9 @@ std::vector<Beginning> beginnings_on(const PhysicalVolume& physical, const Group
       for (std::size_t i = 0; areas != nullptr && i + 1 < areas->size(); i += 2) {
         const auto extent = (*areas)[i + 1].number;
         if ((*areas)[i].text != physical.name || !extent || *extent > physical.extents) continue;
-        if (i == 0 || key == "mirrors")
-          found.push_back({volume.name, physical.data_offset + *extent * group.extent_bytes});
+        const auto place = checked_mul(*extent, group.extent_bytes);
+        const auto at = place ? checked_add(*place, physical.data_offset) : std::nullopt;
+        if (at && (i == 0 || key == "mirrors")) found.push_back({volume.name, *at});
       }
     }
   }

@@ -62,7 +62,8 @@ Bytes new_superblock(Bytes bytes, const Superblock& other, const Own& own) {
 }
 
 // Every member has the same bitmap, in the same place before its data.
-void add_bitmap(const ByteSource& other, const Superblock& of_other, Rebuilt& made) {
+void add_bitmap(const ByteSource& other, const Superblock& of_other, std::uint64_t member_bytes,
+                Range data, Rebuilt& made) {
   constexpr std::uint64_t kMaxBitmap = 64u << 20;
   if (of_other.bitmap_place <= 0) return;
   const auto from = static_cast<std::uint64_t>(of_other.bitmap_place);
@@ -73,8 +74,13 @@ void add_bitmap(const ByteSource& other, const Superblock& of_other, Rebuilt& ma
   const std::uint64_t bits = sectors * kSector / chunk + 1;
   const std::uint64_t bytes = (256 + bits / 8 + kSector) / kSector * kSector;
   if (bytes > kMaxBitmap) return;
+  // As far from the superblock as the other's, and not in the data.
+  const std::uint64_t place = made.place + (from - of_other.place);
+  if (place > member_bytes || bytes > member_bytes - place ||
+      !intersect({place, bytes}, data).empty())
+    return;
   made.bitmap = bytes_at(other, from, bytes);
-  made.bitmap_place = made.place + (from - of_other.place);
+  made.bitmap_place = place;
 }
 
 }  // namespace
@@ -102,11 +108,12 @@ std::optional<Rebuilt> rebuild_superblock(const ByteSource& member, const ByteSo
   const std::size_t length = old ? 4096 : 256 + 2 * of_other.roles.size();
   const Bytes bytes = bytes_at(other, of_other.place, length);
   own.left = bytes_at(member, own.place, length);
-  if (bytes.size() < length) return std::nullopt;
+  const Range data{own.data_offset, of_other.geometry.member_bytes};
+  if (bytes.size() < length || !intersect({own.place, length}, data).empty()) return std::nullopt;
   Rebuilt made;
   made.place = own.place;
   made.superblock = old ? old_superblock(bytes, *device) : new_superblock(bytes, of_other, own);
-  add_bitmap(other, of_other, made);
+  add_bitmap(other, of_other, size, data, made);
   return made;
 }
 
