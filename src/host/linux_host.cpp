@@ -20,7 +20,7 @@ namespace {
 namespace fs = std::filesystem;
 
 // Device stacks deeper than this are a loop.
-constexpr std::size_t kMaxDevices = 256;
+constexpr std::size_t kMaxStacked = 256;
 
 std::string first_line(const fs::path& path) {
   std::ifstream in(path);
@@ -60,7 +60,7 @@ class LinuxHost final : public Host {
 
   std::vector<std::uint64_t> stack_below(std::uint64_t device) const override {
     std::vector<std::uint64_t> stack = {device};
-    for (std::size_t i = 0; i < stack.size() && stack.size() < kMaxDevices; ++i) {
+    for (std::size_t i = 0; i < stack.size() && stack.size() < kMaxStacked; ++i) {
       std::error_code error;
       const fs::path place = fs::canonical(sys_path(stack[i]), error);
       if (error) continue;

@@ -239,7 +239,7 @@ ReportFiles report_extraction(const std::string& manifest, const std::string& ve
   std::string stem = manifest;
   for (const std::string_view ending : {".manifest.json", ".json"})
     if (stem.size() > ending.size() && stem.ends_with(ending)) {
-      stem.resize(stem.size() - ending.size());
+      stem.erase(stem.size() - ending.size());
       break;
     }
   const ReportFiles files{stem + ".report.txt", stem + ".report.html"};

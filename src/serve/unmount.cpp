@@ -24,7 +24,7 @@ namespace lantern {
 namespace {
 
 // In the kernel's list of mounts a blank is \040 and the like.
-std::string unescaped(const std::string& text) {
+std::string without_octal(const std::string& text) {
   std::string out;
   for (std::size_t i = 0; i < text.size(); ++i) {
     if (text[i] != '\\' || i + 3 >= text.size()) {
@@ -50,7 +50,7 @@ std::vector<KernelMount> all_mounts() {
     std::istringstream words(line);
     std::string source, folder, type;
     words >> source >> folder >> type;
-    all.push_back({unescaped(source), unescaped(folder), std::move(type)});
+    all.push_back({without_octal(source), without_octal(folder), std::move(type)});
   }
   return all;
 }

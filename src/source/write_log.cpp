@@ -17,7 +17,7 @@ namespace lantern {
 namespace {
 
 constexpr std::string_view kSignature = "LTWRITES";
-constexpr std::uint32_t kVersion = 2;
+constexpr std::uint32_t kLogVersion = 2;
 constexpr std::size_t kHeaderBytes = 32;
 constexpr std::size_t kRecordBytes = 16;
 constexpr std::size_t kFileBytes = 76;
@@ -82,7 +82,7 @@ void WriteLog::begin(const Header& header) {
   header_ = header;
   Bytes bytes(kHeaderBytes);
   store_text(bytes, 0, kSignature);
-  store_le32(bytes, 8, kVersion);
+  store_le32(bytes, 8, kLogVersion);
   store_le32(bytes, 12, header.writes);
   store_le64(bytes, 16, static_cast<std::uint64_t>(header.made_at));
   store_le32(bytes, 24, header.number);
@@ -214,7 +214,7 @@ void WriteLog::load() {
   const bool marked = has_text(header, 0, kSignature);
   const bool whole = marked && le32(header, 28) == crc32c(ByteView(header).first(28));
   end_ = kHeaderBytes;
-  if (whole && le32(header, 8) != kVersion)
+  if (whole && le32(header, 8) != kLogVersion)
     throw Error(ErrorCode::cannot_read, path_, 8, "was written by another version",
                 "use that version");
   if (whole)

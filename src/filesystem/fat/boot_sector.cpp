@@ -12,7 +12,7 @@ namespace lantern::fat {
 namespace {
 
 constexpr std::size_t kSectorBytes = 512;
-constexpr std::uint32_t kSlotBytes = 32;
+constexpr std::uint32_t kEntryBytes = 32;
 constexpr std::uint32_t kMaxClusterBytes = 512 * 1024;
 constexpr std::array<std::uint64_t, 4> kSpareAt = {6ull * 512, 6ull * 4096, 6ull * 1024,
                                                    6ull * 2048};
@@ -65,7 +65,7 @@ std::optional<Geometry> parse_boot_sector(ByteView sector) {
 
   // At most 2^32 sectors of 2^12 bytes: nothing below overflows.
   const std::uint64_t root_sectors =
-      divide_up(std::uint64_t{root_entries} * kSlotBytes, g.sector_bytes);
+      divide_up(std::uint64_t{root_entries} * kEntryBytes, g.sector_bytes);
   const std::uint64_t data_sector = reserved + g.table_count * table_sectors + root_sectors;
   if (data_sector >= sectors) return std::nullopt;
   const std::uint64_t clusters = (sectors - data_sector) / sectors_per_cluster;
@@ -79,7 +79,7 @@ std::optional<Geometry> parse_boot_sector(ByteView sector) {
   if (table_entries <= 2) return std::nullopt;
   g.cluster_count = static_cast<std::uint32_t>(std::min(clusters, table_entries - 2));
   g.root_offset = g.table_offset + g.table_count * g.table_bytes;
-  g.root_bytes = std::uint64_t{root_entries} * kSlotBytes;
+  g.root_bytes = std::uint64_t{root_entries} * kEntryBytes;
   g.data_offset = data_sector * g.sector_bytes;
   g.volume_bytes = sectors * g.sector_bytes;
   if (wide) {

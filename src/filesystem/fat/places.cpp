@@ -139,10 +139,10 @@ class Search {
 
   // The cluster a folder says it begins in; 0 when this is no start of a folder.
   static std::uint32_t folder_cluster(ByteView sector, Width width) {
-    constexpr std::size_t kSlot = 32;
-    constexpr std::uint8_t kFolder = 0x10;
-    if (!has_text(sector, 0, ".          ") || !has_text(sector, kSlot, "..         ") ||
-        (u8(sector, 11) & kFolder) == 0 || (u8(sector, kSlot + 11) & kFolder) == 0)
+    constexpr std::size_t kEntry = 32;
+    constexpr std::uint8_t kIsFolder = 0x10;
+    if (!has_text(sector, 0, ".          ") || !has_text(sector, kEntry, "..         ") ||
+        (u8(sector, 11) & kIsFolder) == 0 || (u8(sector, kEntry + 11) & kIsFolder) == 0)
       return 0;
     const std::uint32_t high = width == Width::fat32 ? le16(sector, 20) : 0;
     return high << 16 | le16(sector, 26);

@@ -17,7 +17,7 @@ namespace {
 
 constexpr std::size_t kPiece = 1u << 20;
 constexpr std::uint64_t kMaxRecycledBytes = 64u << 10;
-constexpr std::uint64_t kMaxListBytes = 64u << 20;
+constexpr std::uint64_t kMaxAttributeList = 64u << 20;
 constexpr std::size_t kMaxClaims = 2'000'000;
 constexpr std::uint16_t kMaxNames = 0xFFFE;  // hard links of a file
 // A file whose record was changed longer after its making was written to again.
@@ -461,7 +461,7 @@ class Taking {
       const Stream* const data = file.find(kData);
       const bool list = equal_ignoring_case(name, kOlderList);
       if ((!list && !name.starts_with("$I")) || data == nullptr ||
-          data->size_bytes > (list ? kMaxListBytes : kMaxRecycledBytes))
+          data->size_bytes > (list ? kMaxAttributeList : kMaxRecycledBytes))
         return;
       Bytes bytes(static_cast<std::size_t>(data->size_bytes));
       volume_.bytes_of(*data, volume_.cached)->read(0, bytes);

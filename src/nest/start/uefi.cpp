@@ -33,7 +33,7 @@ bool is_typed(const VolumeRow& row) {
   return row.type_code == kMbrType || row.type_code == partition_guid::kEfiSystem;
 }
 
-std::string wide(std::string_view words) {
+std::string in_utf16(std::string_view words) {
   std::string text;
   for (const char c : words) text += {c, '\0'};
   return text;
@@ -45,9 +45,10 @@ std::string_view name_of(const std::string& content) {
     return content.find(words) != std::string::npos;
   };
   if (says("LoaderInfo: systemd-boot")) return "systemd-boot";
-  if (says("UEFI SHIM") || says(wide("shim"))) return "shim";
+  if (says("UEFI SHIM") || says(in_utf16("shim"))) return "shim";
   if (says("GRUB")) return "GRUB";
-  if (says(wide("bootmgfw")) || says(wide("Windows Boot Manager"))) return "Windows Boot Manager";
+  if (says(in_utf16("bootmgfw")) || says(in_utf16("Windows Boot Manager")))
+    return "Windows Boot Manager";
   return {};
 }
 

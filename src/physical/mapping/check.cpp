@@ -15,6 +15,7 @@
 #include "lantern/text.h"
 #include "physical/mapping/descriptor_text.h"
 #include "physical/mapping/layout.h"
+#include "physical/mapping/refusals.h"
 #include "recover/image/output_file.h"
 
 namespace lantern {
@@ -22,7 +23,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-const std::string kNamed = "disk:";
 constexpr std::uintmax_t kMaxText = 1u << 20;
 constexpr std::size_t kMaxFiles = 1'000'000;  // looked at in one folder and those below
 constexpr int kMaxDepth = 32;

@@ -14,8 +14,6 @@
 namespace lantern {
 namespace {
 
-const std::string kNamed = "disk:";
-
 bool overlap(const Range& a, const Range& b) {
   return !intersect(a, b).empty();
 }

@@ -11,8 +11,6 @@
 namespace lantern {
 namespace {
 
-const std::string kNamed = "disk:";
-
 std::string canonical(const std::string& path) {
   std::error_code error;
   const auto real = std::filesystem::canonical(path, error);

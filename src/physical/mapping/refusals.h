@@ -11,6 +11,8 @@
 
 namespace lantern {
 
+inline const std::string kNamed = "disk:";  // begins the FIRST of a disk by its lasting name
+
 // The disk of an address's FIRST: "disk:NAME", or a path below /dev/disk/by-. Throws
 // Error{refused} for a name that another disk may have tomorrow, with one that lasts; as find_disk.
 NamedDisk lasting_disk(const std::string& first, const Host& host, const Context& context);

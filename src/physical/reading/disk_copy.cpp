@@ -18,7 +18,7 @@ using Steady = std::chrono::steady_clock;
 constexpr std::chrono::seconds kBetweenNotes{2};
 constexpr int kNoteShare = 20;  // a status of many runs takes no more of the time than 1 in 20
 constexpr std::size_t kBlock = 4096;  // of zeros that become a hole
-constexpr std::uint64_t kPiece = 1u << 20;
+constexpr std::uint64_t kCopied = 1u << 20;
 constexpr std::size_t kSampled = 64;  // places that two copies of a disk have in common
 
 void add_to(std::vector<Range>& ranges, Range range) {
@@ -165,9 +165,9 @@ void DiskCopy::take_run(const ByteSource& other, const ByteSource& ours, const R
     if (own.state == run.state && run.state == ReadState::failed)
       status_.map.set(own.range, run.state, std::max(own.tries, run.tries));
     if (!has) continue;
-    for (std::uint64_t at = own.range.offset; at < own.range.end(); at += kPiece) {
+    for (std::uint64_t at = own.range.offset; at < own.range.end(); at += kCopied) {
       context_.check_cancelled();
-      const Range piece{at, std::min(kPiece, own.range.end() - at)};
+      const Range piece{at, std::min(kCopied, own.range.end() - at)};
       theirs.resize(static_cast<std::size_t>(piece.length));
       other.read(at, theirs);
       if (rank(own.state) < rank(run.state)) {
@@ -196,10 +196,10 @@ void DiskCopy::finish() {
 
 std::string hash_rest(const ByteSource& image, std::uint64_t from, HashThread& thread,
                       const Context& context) {
-  for (std::uint64_t at = from; at < image.size(); at += kPiece) {
+  for (std::uint64_t at = from; at < image.size(); at += kCopied) {
     context.check_cancelled();
     const auto piece =
-        std::make_shared<Bytes>(static_cast<std::size_t>(std::min(kPiece, image.size() - at)));
+        std::make_shared<Bytes>(static_cast<std::size_t>(std::min(kCopied, image.size() - at)));
     image.read(at, *piece);
     thread.add(piece, piece->size());
   }

@@ -17,7 +17,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kSampled = 8;                  // places that must be as in the copy
+constexpr std::size_t kAskedPlaces = 8;              // places that must be as in the copy
 constexpr std::uint64_t kMaxAskedAgain = 64u << 20;  // bytes, of what came for two places
 
 class FailingDiskCopy {
@@ -86,7 +86,7 @@ class FailingDiskCopy {
     for (const ReadMap::Run& run : copy_.map().runs())
       if (run.state == ReadState::good && run.range.length >= order_.sector_bytes)
         good.push_back(run.range);
-    const std::size_t step = std::max<std::size_t>(good.size() / kSampled, 1);
+    const std::size_t step = std::max<std::size_t>(good.size() / kAskedPlaces, 1);
     Bytes then(static_cast<std::size_t>(order_.sector_bytes));
     for (std::size_t i = 0; i < good.size(); i += step) {
       const std::uint64_t last = (good[i].end() / order_.sector_bytes - 1) * order_.sector_bytes;

@@ -10,7 +10,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kPiece = 1u << 20;
+constexpr std::size_t kReadAtOnce = 1u << 20;
 
 class WantedFirst {
  public:
@@ -83,7 +83,7 @@ class WantedFirst {
   }
 
   void read_whole(const FileSystem& files, const Entry& entry) {
-    Bytes piece(kPiece);
+    Bytes piece(kReadAtOnce);
     try {
       const SourcePtr content = files.open(entry).bytes;
       for (std::uint64_t at = 0; at < content->size(); at += piece.size()) {

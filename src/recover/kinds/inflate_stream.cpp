@@ -27,7 +27,6 @@ class Inflater {
 };
 
 constexpr std::uint64_t kMaxAtOnce = 1u << 20;
-constexpr std::uint64_t kMaxUnpacked = 8ull << 30;
 
 // One for a thread: making it costs more than a small member.
 struct AtOnce {

@@ -16,6 +16,9 @@
 
 namespace lantern::kinds {
 
+// Bytes. What comes out of a few may have no end: it is unpacked so far, and no further.
+constexpr std::uint64_t kMaxUnpacked = 8ull << 30;
+
 // Where a content stops making sense.
 struct Break {
   StructureState structure = StructureState::contradictory;

@@ -11,8 +11,6 @@ namespace lantern::kinds {
 namespace {
 
 constexpr std::uint64_t kPiece = 64u << 10;
-// What comes out of a few bytes may have no end: it is unpacked so far, and no further.
-constexpr std::uint64_t kMaxUnpacked = 8ull << 30;
 
 // Feeds the file piece by piece. `step` takes an input and an output buffer, says how much of the
 // input it used and how much it made, and whether the content ended; it throws nothing.

@@ -16,7 +16,7 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kMaxTables = 64u << 20;  // bytes of a file of tables
-constexpr std::size_t kMaxFiles = 2'000;         // definitions that are opened on a volume
+constexpr std::size_t kMaxDefinitions = 2'000;   // definitions that are opened on a volume
 constexpr std::uint64_t kMaxSeen = 2'000'000;    // entries that are passed in looking for them
 constexpr std::size_t kShortId = 32;             // letters of an id without its dashes
 
@@ -135,7 +135,7 @@ std::vector<VolumeClaim> volume_claims(const VolumePtr& volume, const Context& c
   std::uint64_t seen = 0;
   volume->file_system()->walk({}, [&](const Entry& entry) {
     if (++seen % 4096 == 0) context.check_cancelled();
-    if (seen > kMaxSeen || opened > kMaxFiles) return WalkStep::stop;
+    if (seen > kMaxSeen || opened > kMaxDefinitions) return WalkStep::stop;
     if (entry.kind != EntryKind::file || entry.path.empty()) return WalkStep::go_on;
     const std::string& name = entry.path.back();
     const bool tables = name == "state.db" && entry.size_bytes <= kMaxTables;

@@ -10,7 +10,7 @@ namespace lantern {
 namespace {
 
 // How deep a tree of snapshots or media is followed.
-constexpr int kMaxDepth = 256;
+constexpr int kMaxNested = 256;
 
 std::string unbraced(std::string text) {
   std::erase_if(text, [](char c) { return c == '{' || c == '}'; });
@@ -41,7 +41,7 @@ std::string attribute(const pugi::xml_node& node, std::string_view name) {
 // Every element of that name below a node, in order.
 void all_named(const pugi::xml_node& node, std::string_view name, int depth,
                std::vector<pugi::xml_node>& found) {
-  if (depth > kMaxDepth) return;
+  if (depth > kMaxNested) return;
   for (const pugi::xml_node& one : node.children()) {
     if (local_name(one) == name) found.push_back(one);
     all_named(one, name, depth + 1, found);

@@ -12,7 +12,7 @@ namespace lantern {
 namespace {
 
 // The most that stays in the second-level cache while it is looked at.
-constexpr std::size_t kPiece = 256u << 10;
+constexpr std::size_t kReadAtOnce = 256u << 10;
 constexpr std::size_t kAtOnce = 8;       // pieces that one thread takes
 constexpr std::uint64_t kMaxAhead = 16;  // times that, which were looked at and not joined
 
@@ -29,7 +29,7 @@ class Pieces {
 
   std::optional<Piece> next() {
     if (at_ >= run_end_ && !next_run()) return std::nullopt;
-    const std::uint64_t border = std::min((at_ / kPiece + 1) * kPiece, run_end_);
+    const std::uint64_t border = std::min((at_ / kReadAtOnce + 1) * kReadAtOnce, run_end_);
     Piece piece{{at_, border - at_},
                 static_cast<std::size_t>(std::min<std::uint64_t>(kLookAhead, run_end_ - border))};
     at_ = border;
@@ -109,7 +109,7 @@ class Pass {
 
   // On each of the threads.
   void work() {
-    Bytes buffer(kPiece + kLookAhead);
+    Bytes buffer(kReadAtOnce + kLookAhead);
     try {
       while (const auto numbered = take()) {
         const auto& [number, pieces] = *numbered;

@@ -14,7 +14,7 @@
 namespace lantern::repair {
 namespace {
 
-constexpr std::size_t kPiece = 1u << 20;
+constexpr std::size_t kCompared = 1u << 20;
 constexpr std::size_t kDigits = 64;
 
 std::string mark_of(const std::string& image) {
@@ -26,8 +26,8 @@ std::string hash_of(const std::string& path, const Context& context) {
   plain.scratch = nullptr;
   const SourcePtr file = open_file_source(path, plain);
   Sha256 hash;
-  Bytes piece(kPiece);
-  for (std::uint64_t at = 0; at < file->size(); at += kPiece) {
+  Bytes piece(kCompared);
+  for (std::uint64_t at = 0; at < file->size(); at += kCompared) {
     context.check_cancelled();
     hash.add(ByteView(piece).first(file->read(at, piece).length));
   }

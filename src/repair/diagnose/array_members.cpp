@@ -17,7 +17,7 @@ namespace lantern::repair {
 namespace {
 
 constexpr std::uint64_t kMaxAllCompared = 256u << 20;  // bytes of an array that are all compared
-constexpr std::uint64_t kPiece = 256u << 10, kPlaces = 1024;
+constexpr std::uint64_t kComparedBytes = 256u << 10, kPlaces = 1024;
 constexpr std::uint64_t kMinCompared = 64u << 10;
 
 struct Known {
@@ -56,7 +56,7 @@ struct Trial {
 
 // Adds what can be read of both at a place.
 void compare_at(std::uint64_t at, const Trial& trial, Compared& compared) {
-  Bytes one(kPiece), other(kPiece);
+  Bytes one(kComparedBytes), other(kComparedBytes);
   const ReadResult known = trial.others->read(at, one);
   const std::size_t length = std::min(known.length, trial.tried->read(at, other).length);
   std::vector<bool> counts(length);
@@ -211,7 +211,8 @@ class ArrayMembers {
     const std::uint64_t size = by_others->size();
     compared.all = size <= kMaxAllCompared;
     const std::uint64_t step =
-        compared.all ? kPiece : std::max(kPiece, size / kPlaces / kPiece * kPiece);
+        compared.all ? kComparedBytes
+                     : std::max(kComparedBytes, size / kPlaces / kComparedBytes * kComparedBytes);
     for (std::uint64_t at = 0; at < size; at += step) {
       of_.context.check_cancelled();
       for (const Trial& trial : trials) compare_at(at, trial, compared);

@@ -19,7 +19,7 @@ namespace {
 using ext::Superblock;
 
 constexpr std::uint32_t kMaxGroups = 1u << 20;
-constexpr std::uint64_t kMaxLooked = 256u << 20;  // bytes of a volume that are all looked at
+constexpr std::uint64_t kAllLookedAt = 256u << 20;  // bytes of a volume that are all looked at
 constexpr std::uint16_t kNoInodes = 1;
 constexpr std::uint16_t kNoBitmap = 2;
 
@@ -50,15 +50,15 @@ class ExtDiagnosis : VolumeDiagnosis {
   // Of a volume without copies of its head the journal may have them: its youngest superblock, and
   // the blocks of descriptors.
   void look_for_journal() {
-    constexpr std::size_t kPiece = 1u << 20;
+    constexpr std::size_t kSearched = 1u << 20;
     std::uint32_t youngest = 0;
     looked_ = true;
-    if (bytes_.size() > kMaxLooked) return;
-    for (std::uint64_t at = 0; at < bytes_.size(); at += kPiece) {
+    if (bytes_.size() > kAllLookedAt) return;
+    for (std::uint64_t at = 0; at < bytes_.size(); at += kSearched) {
       context_.check_cancelled();
-      if (known_zero(bytes_, intersect({at, kPiece}, {0, bytes_.size()}))) continue;
-      const Bytes piece = read_bytes(bytes_, at, kPiece + ext::kSuperblockBytes);
-      for (std::size_t i = 0; i + kSector <= std::min(piece.size(), kPiece); i += kSector) {
+      if (known_zero(bytes_, intersect({at, kSearched}, {0, bytes_.size()}))) continue;
+      const Bytes piece = read_bytes(bytes_, at, kSearched + ext::kSuperblockBytes);
+      for (std::size_t i = 0; i + kSector <= std::min(piece.size(), kSearched); i += kSector) {
         const ByteView here = ByteView(piece).subspan(i);
         if (const std::uint64_t length = ext::journal_span(here.first(kSector));
             length > kSector && !history_)

@@ -22,7 +22,7 @@ using fat::Geometry;
 using fat::Width;
 
 constexpr std::size_t kSlot = 32;
-constexpr std::uint64_t kMaxTable = 64u << 20;
+constexpr std::uint64_t kMaxFat = 64u << 20;
 // Of FAT32: where the boot code begins, how long it is, and so much of it that something is there.
 constexpr std::size_t kCodeAt = 90, kCodeBytes = 420, kCodeStart = 32;
 
@@ -41,7 +41,7 @@ class FatDiagnosis : VolumeDiagnosis {
     if (!g) return;
     hidden(*g);
     if (g->width == Width::fat32) counts(*g);
-    if (g->table_count == 2 && !g->only_table && g->table_bytes <= kMaxTable) tables(*g);
+    if (g->table_count == 2 && !g->only_table && g->table_bytes <= kMaxFat) tables(*g);
   }
 
  private:
@@ -259,7 +259,7 @@ class FatDiagnosis : VolumeDiagnosis {
   }
 
   std::optional<std::uint32_t> free_clusters(const Geometry& g) const {
-    if (g.table_bytes > kMaxTable) return std::nullopt;
+    if (g.table_bytes > kMaxFat) return std::nullopt;
     const Bytes table = read_bytes(bytes_, g.table_offset, static_cast<std::size_t>(g.table_bytes));
     if (table.size() < g.table_bytes) return std::nullopt;
     // Of two that differ it is not known yet which is right.

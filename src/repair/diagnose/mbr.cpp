@@ -17,7 +17,7 @@
 namespace lantern::repair {
 namespace {
 
-constexpr std::size_t kCodeBytes = 440;
+constexpr std::size_t kMbrCode = 440;
 
 class MbrDiagnosis {
  public:
@@ -486,7 +486,7 @@ class MbrDiagnosis {
     return list;
   }
 
-  ByteView code() const { return ByteView(sector_).first(kCodeBytes); }
+  ByteView code() const { return ByteView(sector_).first(kMbrCode); }
 
   // The only volume with boot code, else the only one with a loader's files.
   std::vector<Startable> perhaps_startable() const {
@@ -566,7 +566,7 @@ class MbrDiagnosis {
   }
 
   void boot_code() {
-    if (!all_zero(ByteView(sector_).first(kCodeBytes))) return;
+    if (!all_zero(ByteView(sector_).first(kMbrCode))) return;
     const std::vector<Startable> can = startable();
     const bool active = can.size() == 1 && mbr_entry(sector_, can[0].entry).flag == 0x80;
     if (!active || !has_boot_mark(sector_)) return;
