@@ -1,3 +1,5 @@
+#include <fmt/ranges.h>
+
 #include <memory>
 #include <ostream>
 
@@ -90,15 +92,11 @@ int mount_source(Job& job, const Options& options) {
   wanted.local_to_utc = zone_of(options.zone);
   wanted.foreground = options.foreground;
   const int code = exit_for_findings(job);
-  wanted.mounted = [&] {
+  wanted.mounted = [&](const std::vector<std::string>& shown) {
     append_to_case(options.common.case_folder, job, {address.first}, {}, code);
     print_findings(job, job.streams.err);
     const bool writes = wanted.writes.how != Writes::none;
-    job.streams.out << for_terminal(folder) << ": "
-                    << (writes         ? "disks/"
-                        : target.entry ? "folder/ deleted/"
-                                       : "volumes/ deleted/ disks/")
-                    << " findings.txt\n"
+    job.streams.out << fmt::format("{}: {}\n", for_terminal(folder), fmt::join(shown, " "))
                     << (writes ? writing_words(wanted.writes, folder)
                                : "Unmount it with: lantern unmount " + for_shell(folder))
                     << '\n';

@@ -1,15 +1,22 @@
 // Mount: a disk's contents as a folder of this computer, for every other program.
 //
 //    volumes/N    the files of volume N        deleted/N   what was deleted from it
-//    disks/       the flat disk and each volume as raw files
+//    earlier/N    it as it was, a folder a version (earlier/disk: the disk's own versions)
+//    disks/       the flat disk and each volume as raw files; of an encrypted volume whose key is
+//                 given also what is in it
 //    findings.txt what was found wrong, and which files are incomplete or in doubt
+//    found/N      of a catalog: what it lists of a volume, deleted or not (found/lost-1)
 //
 // For writing there are only disks/ and findings.txt: a system's own driver writes through them,
 // and nothing that was read before is shown.
 //
-// Of one folder: folder/ and deleted/ with what is in it, and findings.txt. A file that is not
-// intact has the attribute user.lantern.intact, the share of it that is ("0.63", "unknown"), and
-// where there is more to say user.lantern.evidence.
+// Of one folder: folder/ and deleted/ with what is in it, and findings.txt.
+//
+// A file that is not known to be whole has attributes: user.lantern.state ("deleted"),
+// user.lantern.intact, the share of it that is ("0.63", "unknown"), user.lantern.places (where it
+// lies in the file or device that holds it, a line each), and where there is more to say
+// user.lantern.evidence. Asked by name every file has them, and user.lantern.verified ("yes",
+// "no" or "unknown", and why), which takes reading it all.
 //
 //   mount_disk(target, "/mnt/bench", {}, session);   // until it is unmounted
 //
@@ -31,7 +38,8 @@ struct MountOptions {
   LocalToUtc local_to_utc;  // empty: local times count as UTC
   bool foreground = false;  // else the process goes on in the background
   WriteOptions writes;
-  std::function<void()> mounted;
+  // With what lies in the folder now ("volumes/", "findings.txt").
+  std::function<void(const std::vector<std::string>&)> mounted;
 };
 
 // The last disk of the target, or the one volume or folder of it that the target names; until it is

@@ -32,14 +32,30 @@ std::string stamp_of(const std::string& path) {
 
 }  // namespace
 
+std::optional<Target> shown_disk(const Target& target) {
+  if (!target.disk().of_catalog) return target;
+  if (target.volume || target.disk().inputs.empty()) return std::nullopt;
+  Target swept = target;
+  swept.disks.back() = std::dynamic_pointer_cast<const DiskLayer>(target.disk().inputs.front());
+  return swept.disks.back() ? std::optional(swept) : std::nullopt;
+}
+
 LiveDisk::LiveDisk(const Target& target, const Session& session, const WriteOptions& writes)
     : source_(target.disk().address), session_(session), writes_(writes) {
   const DiskLayer& disk = target.disk();
-  if (!target.volume) raws_.push_back({"disk", disk.address.print(), {0, disk.bytes->size()}});
-  for (const VolumeLayer& volume : disk.volumes)
-    if (volume.bytes && (!target.volume || target.volume.get() == &volume))
-      raws_.push_back({"volume-" + std::to_string(volume.row.number), volume.address.print(),
-                       intersect(volume.row.range, {0, disk.bytes->size()})});
+  if (!target.volume) raws_.push_back({"disk", disk.address.print(), {0, disk.bytes->size()}, {}});
+  for (const VolumeLayer& volume : disk.volumes) {
+    if (!volume.bytes || (target.volume && target.volume.get() != &volume)) continue;
+    const std::string name = "volume-" + std::to_string(volume.row.number);
+    raws_.push_back(
+        {name, volume.address.print(), intersect(volume.row.range, {0, disk.bytes->size()}), {}});
+    // What is written reaches the disk as it is stored.
+    if (writes.how == Writes::none && volume.content() && volume.content() != volume.bytes)
+      raws_.push_back({name + "-decrypted",
+                       volume.address.print(),
+                       {0, volume.content()->size()},
+                       volume.content()});
+  }
   flat_ = disk.bytes;
   // In place the files are held alone, and nobody else changes them.
   if (writes.how != Writes::in_place)
@@ -79,8 +95,8 @@ ReadResult LiveDisk::read(const Raw& raw, std::uint64_t offset, std::span<std::b
     throw Error(ErrorCode::cannot_read, raw.address, offset, "was changed by another program");
   const Range asked = intersect({offset, out.size()}, {0, raw.range.length});
   const std::shared_lock lock(mutex_);
-  ReadResult got =
-      flat_->read(raw.range.offset + offset, out.first(static_cast<std::size_t>(asked.length)));
+  ReadResult got = bytes_of(raw).read(raw.range.offset + offset,
+                                      out.first(static_cast<std::size_t>(asked.length)));
   for (Range& lost : got.unreadable) lost.offset -= raw.range.offset;
   return got;
 }
@@ -88,7 +104,7 @@ ReadResult LiveDisk::read(const Raw& raw, std::uint64_t offset, std::span<std::b
 void LiveDisk::extents(const Raw& raw, Range range, const ExtentVisitor& visit) const {
   const Range asked = intersect(range, {0, raw.range.length});
   const std::shared_lock lock(mutex_);
-  flat_->extents({raw.range.offset + asked.offset, asked.length}, [&](const Extent& extent) {
+  bytes_of(raw).extents({raw.range.offset + asked.offset, asked.length}, [&](const Extent& extent) {
     Extent own = extent;
     own.range.offset -= raw.range.offset;
     return visit(own);

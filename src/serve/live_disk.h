@@ -6,6 +6,7 @@
 
 #include <atomic>
 #include <memory>
+#include <optional>
 #include <shared_mutex>
 #include <string>
 #include <vector>
@@ -21,13 +22,18 @@ namespace repair {
 class InPlace;
 }
 
+// The disk whose volumes and bytes are shown: of a catalog the one that was swept. Empty: it is not
+// there, or only one volume of the catalog is asked for.
+std::optional<Target> shown_disk(const Target& target);
+
 class LiveDisk {
  public:
-  // The whole disk, or a volume of it.
+  // The whole disk, a volume of it, or what is in an encrypted one.
   struct Raw {
-    std::string name;     // "disk", "volume-2"
+    std::string name;     // "disk", "volume-2", "volume-2-decrypted"
     std::string address;  // that it is known by elsewhere
-    Range range;          // of the disk
+    Range range;          // of the disk; of a content its length
+    SourcePtr content;    // decrypted; else empty
   };
 
   // The last disk of the target, or the one volume of it that the target names. With
@@ -56,6 +62,8 @@ class LiveDisk {
 
  private:
   void open();
+  // The raw's bytes lie there in its range. The mutex is held.
+  const ByteSource& bytes_of(const Raw& raw) const { return raw.content ? *raw.content : *flat_; }
 
   Address source_;
   Session session_;

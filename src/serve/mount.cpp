@@ -36,8 +36,8 @@ constexpr std::size_t kMaxRead = 1u << 20;
 class Server {
  public:
   Server(const Target& target, const MountOptions& options, const Session& session)
-      : live_(target, session, options.writes),
-        tree_(target, live_, session.context()),
+      : live_(shown_disk(target).value_or(target), session, options.writes),
+        tree_(target, live_, session),
         options_(options) {}
 
   struct stat facts(const MountNode& node) {
@@ -52,7 +52,7 @@ class Server {
       facts.st_size = static_cast<off_t>(tree_.size_bytes(node));
       facts.st_blocks = (facts.st_size + 511) / 512;
     }
-    if (node.kind != MountNode::Kind::active && node.kind != MountNode::Kind::deleted) return facts;
+    if (node.kind != MountNode::Kind::entry) return facts;
     facts.st_nlink = std::max<nlink_t>(entry.links, 1);
     facts.st_mode = (node.folder() ? 0555u : 0444u) | type_of(entry.kind);
     if (entry.owner) {
@@ -102,6 +102,15 @@ class Server {
   }
   void release(std::uint64_t number) { open_.erase(number); }
   void close() { live_.close(); }
+
+  std::vector<std::string> at_the_top() {
+    std::vector<std::string> names;
+    const MountListingPtr listing = tree_.listing(MountTree::kRoot);
+    for (std::size_t i = 0; i < listing->size(); ++i)
+      names.push_back(std::string(listing->item(i).name) +
+                      (listing->item(i).kind == EntryKind::folder ? "/" : ""));
+    return names;
+  }
 
   std::uint64_t open_folder(std::uint64_t number) {
     folders_.emplace(++last_open_, tree_.listing(number));
@@ -298,16 +307,15 @@ void on_readdir(fuse_req_t request, fuse_ino_t /*number*/, std::size_t size, off
     const MountListing& listing = server.opened_folder(file->fh);
     std::vector<char> buffer(size);
     std::size_t used = 0;
-    for (auto i = static_cast<std::size_t>(offset); i < listing.children.size(); ++i) {
-      const MountListing::Child& child = listing.children[i];
+    for (auto i = static_cast<std::size_t>(offset); i < listing.size(); ++i) {
+      const MountListing::Item child = listing.item(i);
       constexpr ino_t kUnknown = 0xFFFFFFFF;
       struct stat facts {};
-      facts.st_ino = child.number == 0 ? kUnknown : child.number;
-      facts.st_mode = child.number == 0 ? Server::type_of(child.entry.kind)
-                                        : server.facts(server.tree().node(child.number)).st_mode;
-      const std::size_t needed =
-          fuse_add_direntry(request, buffer.data() + used, size - used, child.name.c_str(), &facts,
-                            static_cast<off_t>(i + 1));
+      facts.st_ino = child.node == 0 ? kUnknown : child.node;
+      facts.st_mode = Server::type_of(child.kind);
+      const std::string name(child.name);
+      const std::size_t needed = fuse_add_direntry(request, buffer.data() + used, size - used,
+                                                   name.c_str(), &facts, static_cast<off_t>(i + 1));
       if (needed > size - used) break;
       used += needed;
     }
@@ -327,17 +335,21 @@ void reply_text(fuse_req_t request, std::size_t size, const std::string& text) {
 
 void on_getxattr(fuse_req_t request, fuse_ino_t number, const char* name, std::size_t size) {
   answer(request, [&](Server& server) {
-    for (const Attribute& attribute : server.tree().attributes(server.tree().node(number)))
-      if (attribute.name == name) return reply_text(request, size, attribute.value);
-    fuse_reply_err(request, ENODATA);
+    const MountNode& node = server.tree().node(number);
+    const auto value = node.files ? node.files->attribute(node.entry, name) : std::nullopt;
+    if (value)
+      reply_text(request, size, *value);
+    else
+      fuse_reply_err(request, ENODATA);
   });
 }
 
 void on_listxattr(fuse_req_t request, fuse_ino_t number, std::size_t size) {
   answer(request, [&](Server& server) {
+    const MountNode& node = server.tree().node(number);
     std::string names;
-    for (const Attribute& attribute : server.tree().attributes(server.tree().node(number)))
-      names += attribute.name + '\0';
+    if (node.files)
+      for (const std::string& name : node.files->attribute_names(node.entry)) names += name + '\0';
     reply_text(request, size, names);
   });
 }
@@ -492,7 +504,7 @@ void mount_disk(const Target& target, const std::string& folder, const MountOpti
   if (!fuse || fuse_session_mount(fuse.get(), folder.c_str()) != 0)
     throw Error(ErrorCode::cannot_write, folder, std::nullopt, "cannot be mounted on",
                 "see whether /dev/fuse is there and may be used");
-  if (options.mounted) options.mounted();
+  if (options.mounted) options.mounted(server.at_the_top());
   if (!options.foreground) go_on_in_background();
   served.process = ::getpid();
   register_served(served);

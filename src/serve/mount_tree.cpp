@@ -18,36 +18,58 @@ std::string shown_name(const std::string& name) {
   return can_be ? name : safe_file_name(name);
 }
 
-// Active, and nothing known against it.
-bool is_well(const Entry& entry) {
-  return entry.state == EntryState::active && entry.intact.value_or(1) == 1;
+// "2026-03-02 14.05.07 (1)": sorts by time, and says what version=ID takes.
+std::string version_name(const DiskVersion& version) {
+  const std::string id = shown_name(version.id);
+  if (!version.created) return id;
+  std::string time = to_iso8601(*version.created).substr(0, 19);
+  std::replace(time.begin(), time.end(), 'T', ' ');
+  std::replace(time.begin(), time.end(), ':', '.');
+  return fmt::format("{} ({})", time, id);
 }
 
-// "0.63": never 1 for less than all.
-std::string share_text(const Entry& entry) {
-  if (!entry.intact) return "unknown";
-  return fmt::format("{:.2f}", std::min(*entry.intact, 0.99));
+// As `target`, of another volume of the same disk.
+Target of_volume(const Target& target, const VolumePtr& volume) {
+  Target other = target;
+  other.volume = volume;
+  return other;
+}
+
+// A session that asks nobody who holds a file.
+Session alone(const Session& session) {
+  OpenOptions options = session.options();
+  options.host = nullptr;
+  return Session(std::move(options), session.context());
 }
 
 }  // namespace
 
-MountTree::MountTree(const Target& target, const LiveDisk& live, const Context& context)
-    : target_(target), context_(context) {
+MountTree::MountTree(const Target& target, const LiveDisk& live, const Session& session)
+    : target_(target), session_(alone(session)) {
   number_node({});
   MountNode findings;
   findings.kind = MountNode::Kind::findings;
   findings.name = "findings.txt";
   add(kRoot, std::move(findings));
-  const DiskLayer& disk = target_.disk();
-  const bool folder = target_.entry && target_.entry->kind == EntryKind::folder;
-  if (folder && target_.volume) {
-    for (std::size_t i = 0; i < disk.volumes.size(); ++i)
-      if (target_.volume == disk.volumes.share(i)) {
-        add_root(kRoot, i, "folder", MountNode::Kind::active);
-        add_root(kRoot, i, "deleted", MountNode::Kind::deleted);
-      }
+  const bool of_catalog = target_.disk().of_catalog;
+  if (target_.volume && target_.entry && target_.entry->kind == EntryKind::folder) {
+    add_root(kRoot, "folder",
+             std::make_shared<ShownFiles>(target_, of_catalog, session_.context()));
+    if (!of_catalog) add_root(kRoot, "deleted", ShownFiles::deleted(target_, session_.context()));
     return;
   }
+  if (of_catalog && !live.is_writable()) {
+    const std::uint64_t found = add_fixed(kRoot, "found").number;
+    for (const VolumePtr& volume : target_.disk().volumes.all())
+      if (!target_.volume || target_.volume == volume)
+        add_root(
+            found, print_step(volume->address.steps.back()),
+            std::make_shared<ShownFiles>(of_volume(target_, volume), true, session_.context()));
+  }
+  if (const std::optional<Target> disk = shown_disk(target_)) add_volumes(*disk, live);
+}
+
+void MountTree::add_volumes(const Target& target, const LiveDisk& live) {
   const std::uint64_t disks = add_fixed(kRoot, "disks").number;
   for (const LiveDisk::Raw& one : live.raws()) {
     MountNode raw;
@@ -59,25 +81,57 @@ MountTree::MountTree(const Target& target, const LiveDisk& live, const Context& 
   if (live.is_writable()) return;
   const std::uint64_t volumes = add_fixed(kRoot, "volumes").number;
   const std::uint64_t deleted = add_fixed(kRoot, "deleted").number;
-  for (std::size_t i = 0; i < disk.volumes.size(); ++i) {
-    if (target_.volume && target_.volume != disk.volumes.share(i)) continue;
-    const std::string name = std::to_string(disk.volumes[i].row.number);
-    if (!disk.volumes[i].file_system()) continue;
-    add_root(volumes, i, name, MountNode::Kind::active);
-    add_root(deleted, i, name, MountNode::Kind::deleted);
+  for (const VolumePtr& volume : target.disk().volumes.all()) {
+    if ((target.volume && target.volume != volume) || !volume->file_system()) continue;
+    const std::string name = std::to_string(volume->row.number);
+    const Target there = of_volume(target, volume);
+    add_root(volumes, name, std::make_shared<ShownFiles>(there, false, session_.context()));
+    add_root(deleted, name, ShownFiles::deleted(there, session_.context()));
+  }
+  // To look for earlier states takes reads: that is left until somebody asks.
+  MountNode earlier;
+  earlier.name = "earlier";
+  earlier.fill = [this, target](std::uint64_t) { add_earlier(target); };
+  add(kRoot, std::move(earlier));
+}
+
+// Of each volume its versions, and of a disk image that keeps some the volumes of each.
+void MountTree::add_earlier(const Target& target) {
+  const std::uint64_t earlier = node(kRoot).by_name.at("earlier");
+  const DiskLayer& disk = target.disk();
+  for (const VolumePtr& volume : disk.volumes.all()) {
+    if ((target.volume && target.volume != volume) || volume->versions().empty()) continue;
+    const std::uint64_t folder = add_fixed(earlier, std::to_string(volume->row.number)).number;
+    for (const DiskVersion& version : volume->versions())
+      add_root(folder, version_name(version),
+               ShownFiles::earlier(of_volume(target, volume), version.id, session_));
+  }
+  if (target.volume || disk.container.versions.empty()) return;
+  const std::uint64_t folder = add_fixed(earlier, "disk").number;
+  for (const DiskVersion& version : disk.container.versions) {
+    MountNode then;
+    then.name = version_name(version);
+    const Address address = disk.address.with({Step::Kind::version, 0, version.id, {}});
+    then.fill = [this, address](std::uint64_t own) {
+      const Target opened = session_.open_disk(address);
+      for (const VolumePtr& volume : opened.disk().volumes.all())
+        if (volume->file_system())
+          add_root(
+              own, std::to_string(volume->row.number),
+              std::make_shared<ShownFiles>(of_volume(opened, volume), false, session_.context()));
+    };
+    add(folder, std::move(then));
   }
 }
 
 // The folder of the target, or the root of a volume.
-void MountTree::add_root(std::uint64_t parent, std::size_t volume, std::string name,
-                         MountNode::Kind kind) {
+void MountTree::add_root(std::uint64_t parent, std::string name, ShownFilesPtr files) {
   MountNode root;
-  root.kind = kind;
+  root.kind = MountNode::Kind::entry;
   root.name = std::move(name);
-  root.volume = volume;
+  root.files = std::move(files);
   if (target_.entry) root.entry = *target_.entry;
   root.entry.kind = EntryKind::folder;
-  root.loaded = false;
   add(parent, std::move(root));
 }
 
@@ -91,8 +145,6 @@ MountNode& MountTree::number_node(MountNode node) {
 MountNode& MountTree::add(std::uint64_t parent, MountNode node) {
   MountNode& folder = *nodes_.at(parent);
   // Two of one name are both shown.
-  if (folder.by_name.contains(node.name))
-    node.name = safe_file_name(fmt::format("{} (@{})", node.name, node.entry.id));
   if (folder.by_name.contains(node.name)) node.name += fmt::format(" ({})", last_number_ + 1);
   node.parent = parent;
   MountNode& added = number_node(std::move(node));
@@ -106,15 +158,11 @@ MountNode& MountTree::add_fixed(std::uint64_t parent, std::string name) {
   return add(parent, std::move(node));
 }
 
-const FileSystem& MountTree::files_of(const MountNode& node) const {
-  return *target_.disk().volumes[node.volume].file_system();
-}
-
-void MountTree::load(std::uint64_t number) {
-  MountNode& node = *nodes_.at(number);
-  if (node.loaded) return;
-  node.loaded = true;
-  if (node.kind == MountNode::Kind::deleted) load_deleted(node);
+void MountTree::fill(std::uint64_t number) {
+  MountNode& folder = *nodes_.at(number);
+  if (!folder.fill) return;
+  folder.fill(number);
+  folder.fill = nullptr;
 }
 
 MountListingPtr MountTree::listing(std::uint64_t number) {
@@ -124,28 +172,29 @@ MountListingPtr MountTree::listing(std::uint64_t number) {
     listed_.splice(listed_.begin(), listed_, held);
     return listed_.front().listing;
   }
-  load(number);
+  fill(number);
   const MountNode& folder = node(number);
-  if (folder.kind != MountNode::Kind::active) {
+  if (folder.kind == MountNode::Kind::fixed) {
     // Its nodes are kept: nothing is gained by holding the list of them.
     auto kept = std::make_shared<MountListing>();
     for (const auto& [name, child] : folder.by_name)
-      kept->children.push_back({name, child, node(child).entry});
+      kept->add(name, node(child).folder() ? EntryKind::folder : EntryKind::file, child);
+    kept->sort();
     return kept;
   }
-  listed_.push_front({number, list_active(folder)});
-  listed_entries_ += listed_.front().listing->children.size();
-  while (listed_entries_ > kMaxHeld && listed_.size() > 1) {
-    listed_entries_ -= listed_.back().listing->children.size();
+  listed_.push_front({number, list_entries(folder)});
+  listed_names_ += listed_.front().listing->size();
+  while (listed_names_ > kMaxNames && listed_.size() > 1) {
+    listed_names_ -= listed_.back().listing->size();
     listed_.pop_back();
   }
   return listed_.front().listing;
 }
 
 const MountNode* MountTree::look_up(std::uint64_t parent, const std::string& name) {
+  fill(parent);
   const MountNode& folder = node(parent);
-  if (folder.kind != MountNode::Kind::active) {
-    load(parent);
+  if (folder.kind == MountNode::Kind::fixed) {
     const auto found = folder.by_name.find(name);
     if (found == folder.by_name.end()) return nullptr;
     ++nodes_.at(found->second)->lookups;
@@ -154,16 +203,15 @@ const MountNode* MountTree::look_up(std::uint64_t parent, const std::string& nam
   const std::string key = std::to_string(parent) + "/" + name;
   auto known = known_.find(key);
   if (known == known_.end()) {
-    const MountListingPtr inside = listing(parent);
-    const auto found = inside->by_name.find(name);
-    if (found == inside->by_name.end()) return nullptr;
+    const std::optional<std::size_t> found = listing(parent)->find(name);
+    if (!found) return nullptr;
     MountNode child;
-    child.kind = MountNode::Kind::active;
+    child.kind = MountNode::Kind::entry;
     child.parent = parent;
     child.kept = false;
     child.name = name;
-    child.volume = folder.volume;
-    child.entry = inside->children[found->second].entry;
+    child.files = folder.files;
+    child.entry = entry_at(folder, *found);
     known = known_.emplace(key, number_node(std::move(child)).number).first;
     if (!node(known->second).folder()) {
       files_.push_back(known->second);
@@ -195,85 +243,60 @@ std::optional<MountTree::Known> MountTree::one_too_many() {
   return std::nullopt;
 }
 
-MountListingPtr MountTree::list_active(const MountNode& node) {
+MountListingPtr MountTree::list_entries(const MountNode& folder) {
   auto listing = std::make_shared<MountListing>();
-  WalkOptions options;
-  options.under = node.entry.path;
-  options.max_depth = 1;
-  files_of(node).walk(options, [&](const Entry& entry) {
-    // Another folder of the same path is not this one.
-    if (entry.parent != node.entry.id) return WalkStep::go_on;
+  Held held{folder.number, 0, {}};
+  folder.files->walk(folder.entry, [&](const Entry& entry) {
     std::string name = shown_name(entry.path.back());
     // Two of one name are both shown.
-    if (listing->by_name.contains(name))
-      name = safe_file_name(fmt::format("{} (@{})", name, entry.id));
-    if (!listing->by_name.emplace(name, listing->children.size()).second) return WalkStep::go_on;
-    listing->children.push_back({std::move(name), 0, entry});
+    if (listing->may_have(name)) name = safe_file_name(fmt::format("{} (@{})", name, entry.id));
+    if (listing->may_have(name)) name = safe_file_name(fmt::format("{} {}", listing->size(), name));
+    listing->add(name, entry.kind);
+    if (held.entries.size() < kMaxHeld / 2) held.entries.push_back(entry);
     return WalkStep::go_on;
   });
+  listing->sort();
+  hold(std::move(held));
   return listing;
 }
 
-// The folder of a path below `at`, which has so many names above it; made when it is not there.
-std::uint64_t MountTree::deleted_folder(std::uint64_t at, const std::vector<std::string>& path,
-                                        std::size_t above, std::size_t volume) {
-  for (std::size_t i = above; i + 1 < path.size(); ++i) {
-    const std::string name = shown_name(path[i]);
-    const auto found = node(at).by_name.find(name);
-    if (found != node(at).by_name.end() && node(found->second).folder()) {
-      at = found->second;
-      continue;
-    }
-    MountNode folder;
-    folder.kind = MountNode::Kind::deleted;
-    folder.name = name;
-    folder.volume = volume;
-    folder.entry.kind = EntryKind::folder;
-    folder.entry.path.assign(path.begin(), path.begin() + static_cast<std::ptrdiff_t>(i) + 1);
-    at = add(at, std::move(folder)).number;
+void MountTree::hold(Held held) {
+  held_entries_ += held.entries.size();
+  held_.push_front(std::move(held));
+  while (held_entries_ > kMaxHeld && held_.size() > 1) {
+    held_entries_ -= held_.back().entries.size();
+    held_.pop_back();
   }
-  return at;
 }
 
-// Everything deleted from a volume, at once, under the folders it was in.
-void MountTree::load_deleted(MountNode& node) {
-  WalkOptions options;
-  options.active = false;
-  options.deleted = true;
-  const std::size_t above = node.entry.path.size();
-  const auto take = [&](const Entry& entry) {
-    if (entry.state == EntryState::active) return WalkStep::go_on;
-    const std::uint64_t parent = deleted_folder(node.number, entry.path, above, node.volume);
-    const std::string name = shown_name(entry.path.back());
-    // A folder may have been made for what it holds.
-    const auto there = this->node(parent).by_name.find(name);
-    if (entry.kind == EntryKind::folder && there != this->node(parent).by_name.end() &&
-        this->node(there->second).folder())
-      return WalkStep::go_on;
-    MountNode inside;
-    inside.kind = MountNode::Kind::deleted;
-    inside.name = name;
-    inside.volume = node.volume;
-    inside.entry = entry;
-    add(parent, std::move(inside));
-    return WalkStep::go_on;
+// Those behind it are held, too: who goes through a folder asks for them next.
+Entry MountTree::entry_at(const MountNode& folder, std::size_t index) {
+  const auto has = [&](const Held& held) {
+    return held.number == folder.number && index >= held.first &&
+           index - held.first < held.entries.size();
   };
-  if (target_.entry)
-    walk_target(target_, options, take);
-  else
-    files_of(node).walk(options, take);
+  const auto found = std::find_if(held_.begin(), held_.end(), has);
+  if (found != held_.end()) {
+    held_.splice(held_.begin(), held_, found);
+  } else {
+    Held held{folder.number, index, {}};
+    std::size_t at = 0;
+    folder.files->walk(folder.entry, [&](const Entry& entry) {
+      if (at++ >= index) held.entries.push_back(entry);
+      return held.entries.size() < kMaxHeld / 2 ? WalkStep::go_on : WalkStep::stop;
+    });
+    if (held.entries.empty())
+      throw Error(ErrorCode::cannot_read, folder.name, std::nullopt, "changed while it was read");
+    hold(std::move(held));
+  }
+  return held_.front().entries[index - held_.front().first];
 }
 
 SourcePtr MountTree::content(const MountNode& node) {
-  switch (node.kind) {
-    case MountNode::Kind::findings: {
-      const std::string text = findings_text();
-      const auto bytes = std::as_bytes(std::span(text));
-      return make_memory_source({bytes.begin(), bytes.end()});
-    }
-    default:
-      return files_of(node).open(node.entry).bytes;
-  }
+  if (node.kind == MountNode::Kind::entry) return node.files->content(node.entry);
+  const std::string text = findings_text();
+  const auto bytes = std::as_bytes(std::span(text));
+  return make_memory_source({bytes.begin(), bytes.end()});
 }
 
 // Findings, then each file that is not intact. The files are looked at once: that takes a walk.
@@ -306,24 +329,11 @@ std::string MountTree::findings_text() {
     files_in_doubt_ = std::move(lines);
   }
   std::string text;
-  for (const Finding& finding : context_.findings->all())
+  for (const Finding& finding : session_.context().findings->all())
     text += fmt::format("{:<8} {} at byte {} of {}: {}; {}\n", to_string(finding.severity),
                         to_string(finding.code), finding.range.offset,
                         for_terminal(finding.address), finding.message, finding.done_instead);
   return text + *files_in_doubt_;
-}
-
-std::vector<Attribute> MountTree::attributes(const MountNode& node) const {
-  const bool entry = node.kind == MountNode::Kind::active || node.kind == MountNode::Kind::deleted;
-  if (!entry || node.entry.id.empty()) return {};
-  std::vector<Attribute> attributes;
-  if (node.kind == MountNode::Kind::active) attributes = files_of(node).attributes(node.entry);
-  if (node.entry.kind == EntryKind::file && node.entry.intact != 1 && !is_well(node.entry)) {
-    attributes.push_back({"user.lantern.intact", share_text(node.entry)});
-    if (!node.entry.evidence.empty())
-      attributes.push_back({"user.lantern.evidence", node.entry.evidence});
-  }
-  return attributes;
 }
 
 std::uint64_t MountTree::size_bytes(const MountNode& node) {

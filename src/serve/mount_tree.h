@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <deque>
+#include <functional>
 #include <list>
 #include <map>
 #include <memory>
@@ -13,17 +14,17 @@
 #include <vector>
 
 #include "lantern/nest/session.h"
-#include "lantern/timestamp.h"
 #include "serve/live_disk.h"
+#include "serve/mount_listing.h"
+#include "serve/shown_files.h"
 
 namespace lantern {
 
 struct MountNode {
   enum class Kind {
-    fixed,    // a folder of ours
-    active,   // an entry of a volume
-    deleted,  // a deleted one, or a folder that holds some
-    raw,      // bytes of a disk or volume
+    fixed,  // a folder of ours
+    entry,  // of a file system
+    raw,    // bytes of a disk or volume
     findings
   };
   std::uint64_t number = 0;
@@ -32,28 +33,17 @@ struct MountNode {
   bool kept = true;           // for as long as the mount; else until the kernel forgets it
   Kind kind = Kind::fixed;
   std::string name;
-  std::size_t volume = 0;  // of the disk
-  Entry entry;             // of active and deleted
+  ShownFilesPtr files;  // that the entry is of
+  Entry entry;
   const LiveDisk::Raw* raw = nullptr;
-  std::map<std::string, std::uint64_t> by_name;  // of a folder that is kept
-  bool loaded = true;                            // those are known
+  std::map<std::string, std::uint64_t> by_name;  // of a folder of ours
+  std::function<void(std::uint64_t)> fill;       // of one whose nodes are not made yet: makes them
 
   bool folder() const {
-    return kind == Kind::fixed ||
-           ((kind == Kind::active || kind == Kind::deleted) && entry.kind == EntryKind::folder);
+    return kind == Kind::fixed || (kind == Kind::entry && entry.kind == EntryKind::folder);
   }
 };
 
-// What lies in a folder, by the names it is shown under.
-struct MountListing {
-  struct Child {
-    std::string name;
-    std::uint64_t number = 0;  // of a node that is kept; 0: an entry of a volume
-    Entry entry;
-  };
-  std::vector<Child> children;
-  std::unordered_map<std::string, std::size_t> by_name;
-};
 using MountListingPtr = std::shared_ptr<const MountListing>;
 
 class MountTree {
@@ -61,8 +51,9 @@ class MountTree {
   static constexpr std::uint64_t kRoot = 1;
   static constexpr std::size_t kMaxFiles = 16384;  // nodes of files before the kernel is asked
   static constexpr std::size_t kMaxHeld = 32768;   // entries of folders that are held
+  static constexpr std::size_t kMaxNames = 65536;  // of folders that are held, or one folder's
 
-  MountTree(const Target& target, const LiveDisk& live, const Context& context);
+  MountTree(const Target& target, const LiveDisk& live, const Session& session);
 
   // Number of the node; throws std::out_of_range for one there is none of.
   const MountNode& node(std::uint64_t number) const { return *nodes_.at(number); }
@@ -82,25 +73,30 @@ class MountTree {
 
   // Not of a raw.
   SourcePtr content(const MountNode& node);
-  // Of the disk, and ours on a file that is not intact.
-  std::vector<Attribute> attributes(const MountNode& node) const;
   std::uint64_t size_bytes(const MountNode& node);
 
  private:
   MountNode& add(std::uint64_t parent, MountNode node);
   MountNode& number_node(MountNode node);
-  void load(std::uint64_t number);
-  MountListingPtr list_active(const MountNode& node);
   MountNode& add_fixed(std::uint64_t parent, std::string name);
-  void add_root(std::uint64_t parent, std::size_t volume, std::string name, MountNode::Kind kind);
+  void add_root(std::uint64_t parent, std::string name, ShownFilesPtr files);
+  void add_volumes(const Target& target, const LiveDisk& live);
+  void add_earlier(const Target& target);
+  void fill(std::uint64_t number);
   std::string findings_text();
-  void load_deleted(MountNode& node);
-  std::uint64_t deleted_folder(std::uint64_t at, const std::vector<std::string>& path,
-                               std::size_t above, std::size_t volume);
-  const FileSystem& files_of(const MountNode& node) const;
+
+  // Entries of a folder, from one of its listing on.
+  struct Held {
+    std::uint64_t number = 0;
+    std::size_t first = 0;
+    std::vector<Entry> entries;
+  };
+  MountListingPtr list_entries(const MountNode& folder);
+  void hold(Held held);
+  Entry entry_at(const MountNode& folder, std::size_t index);
 
   Target target_;
-  Context context_;
+  Session session_;  // asks nobody who holds a file: an answer may wait for one who waits for ours
   std::unordered_map<std::uint64_t, std::unique_ptr<MountNode>> nodes_;
   std::uint64_t last_number_ = 0;
   std::unordered_map<std::string, std::uint64_t>
@@ -112,7 +108,9 @@ class MountTree {
     MountListingPtr listing;
   };
   std::list<Listed> listed_;  // used last first
-  std::size_t listed_entries_ = 0;
+  std::size_t listed_names_ = 0;
+  std::list<Held> held_;  // used last first
+  std::size_t held_entries_ = 0;
   std::optional<std::string> files_in_doubt_;  // once they were asked for
 };
 

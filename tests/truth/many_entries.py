@@ -8,61 +8,19 @@ import random
 import resource
 import shutil
 import signal
-import struct
 import subprocess
 import sys
 import tempfile
 import time
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+from many_lab import make_disk
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
 ENTRIES = int(sys.argv[2]) if len(sys.argv) > 2 else 10_000_000 if ALL else 200_000
 MOMENTS = int(sys.argv[3]) if len(sys.argv) > 3 else 100 if ALL else 4
-IN_A_FOLDER = 60_000
-CLUSTER = 4096
 LONGEST = 4.0  # seconds after which a signal comes at the latest
-DATE = struct.pack("<HH", 0x6000, 0x5B61)
-
-
-def entry(name, attributes, cluster, size):
-    return name + struct.pack("<BBBHHHH4sHI", attributes, 0, 0, 0, 0, 0, cluster >> 16, DATE, cluster & 0xFFFF, size)
-
-
-def make_disk(path):
-    folders = -(-ENTRIES // IN_A_FOLDER)
-    folder_clusters = -(-(IN_A_FOLDER + 2) * 32 // CLUSTER)
-    with open(path, "wb") as f:
-        f.truncate((1 << 20) + max(CLUSTER * 70_000, folders * folder_clusters * CLUSTER * 9 // 8) + (64 << 20))
-    subprocess.run(["mkfs.fat", "-F", "32", "-S", "512", "-s", str(CLUSTER // 512), path], check=True, capture_output=True)
-    with open(path, "r+b") as f:
-        boot = f.read(512)
-        reserved, fats, length = struct.unpack_from("<H", boot, 14)[0], boot[16], struct.unpack_from("<I", boot, 36)[0]
-        data = (reserved + fats * length) * 512
-        table = bytearray(length * 512)
-        table[:12] = struct.pack("<III", 0x0FFFFFF8, 0x0FFFFFFF, 0x0FFFFFFF)
-        root, at = [], 3
-        for number in range(folders):
-            rows = [entry(b".          ", 0x10, at, 0), entry(b"..         ", 0x10, 0, 0)]
-            rows += [entry(b"%08dJPG" % n, 0x20, 0, 0) for n in range(min(IN_A_FOLDER, ENTRIES - number * IN_A_FOLDER))]
-            f.seek(data + (at - 2) * CLUSTER)
-            f.write(b"".join(rows))
-            root.append(entry(b"NIGHT%03d   " % number, 0x10, at, 0))
-            for k in range(folder_clusters):
-                struct.pack_into("<I", table, 4 * (at + k), at + k + 1 if k + 1 < folder_clusters else 0x0FFFFFFF)
-            at += folder_clusters
-        # The root folder's one cluster has room for 128.
-        if len(root) > 128:
-            struct.pack_into("<I", table, 8, at)
-            struct.pack_into("<I", table, 4 * at, 0x0FFFFFFF)
-            f.seek(data + (at - 2) * CLUSTER)
-            f.write(b"".join(root[128:]))
-        f.seek(data)
-        f.write(b"".join(root[:128]))
-        for copy in range(fats):
-            f.seek((reserved + copy * length) * 512)
-            f.write(table)
 
 
 def clear(*names):
@@ -132,7 +90,7 @@ def main():
     dice = random.Random(13)
     with tempfile.TemporaryDirectory(prefix="lantern_many") as folder:
         os.chdir(folder)
-        make_disk("disk.img")
+        make_disk("disk.img", ENTRIES)
         subprocess.run(["cp", "--sparse=always", "disk.img", "lost.img"], check=True)
         with open("lost.img", "r+b") as f:
             f.write(bytes(512))

@@ -174,6 +174,28 @@ def compare_histories(image, truths):
     return sum(want.values())
 
 
+def compare_mount(image, truths, folder):
+    """The earlier states in a mount of the image, the oldest first by their names."""
+    place = f"{folder}/mounted"
+    os.makedirs(place)
+    if run(LANTERN, "mount", image, place, check=False).returncode not in (0, 1):
+        print("skipped: earlier states in a mount, which cannot be made here")
+        return
+    try:
+        shown = sorted(os.listdir(f"{place}/earlier/1"))
+        check("mount", len(shown) == len(truths) - 1, f"{shown}")
+        for name, truth in zip(shown, truths):
+            got = {path: contents_of(f"{place}/earlier/1/{name}{path}") for path in truth}
+            check("mount", got == truth, f"{name}: {[p for p in truth if got[p] != truth[p]][:5]}")
+    finally:
+        run(LANTERN, "unmount", place)
+
+
+def contents_of(path):
+    with open(path, "rb") as f:
+        return sha(f.read())
+
+
 def free_blocks(image):
     """Blocks wholly of the store's own file, which is full of its mark."""
     mark = b"store of the station".ljust(32, b".")
@@ -224,6 +246,7 @@ def main():
             f.write(with_copies)
         whole = compare(image, truths, ever, folder)
         histories = compare_histories(image, truths)
+        compare_mount(image, truths, folder)
     print(f"{len(truths) - 1} versions, {sum(map(len, truths))} files in them and now, {histories} earlier states listed, "
           f"{whole} deleted called whole; {len(bad)} cases bad")
     return 1 if bad else 0

@@ -30,7 +30,11 @@ std::shared_ptr<net::asio::ssl::context> tls_of(const ServeOptions& options) {
 }  // namespace
 
 std::string serve_disk(const Target& target, const ServeOptions& options, const Session& session) {
-  LiveDisk live(target, session, options.writes);
+  const std::optional<Target> disk = shown_disk(target);
+  if (!disk)
+    throw Error(ErrorCode::usage, target.disk().address.print(), std::nullopt,
+                "has no bytes of its own to serve", "name the disk that was swept");
+  LiveDisk live(*disk, session, options.writes);
   net::Engine engine(options.limits, session.context());
   net::NbdServer nbd(live, engine, tls_of(options));
   Registered served;
