@@ -11,6 +11,9 @@ import sys
 import tempfile
 import time
 
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), "repair"))
+from starting import starts  # noqa: E402
+
 LANTERN = os.path.abspath(sys.argv[1])
 FIXTURES = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "fixtures")
 NOTE = "the gannets are back on the north ledge\n"
@@ -169,6 +172,26 @@ def check_apart(folder):
     run(LANTERN, "unmount", place)
 
 
+def check_handed_back(folder):
+    """A file is put into a machine that is off; it starts with it, and without it once it is taken back."""
+    if not shutil.which("qemu-system-x86_64"):
+        print("skipped: no hypervisor here")
+        return
+    disk, place, journal = unpack("boot-ext4.img", folder), f"{folder}/mounted", f"{folder}/back.undo"
+    before = sha(disk)
+    run(LANTERN, "mount", disk, place, "--writable", "--in-place", "--journal", journal)
+    written = add_files(f"{place}/disks/volume-1.raw", folder, "ext")
+    gone = run(LANTERN, "unmount", place)
+    check(gone.returncode == 0 and "can be handed back" in gone.stdout, f"a machine's disk: unmounted: {gone.stderr}")
+    if not written:
+        print("skipped: a machine's disk: no loop mounts here")
+        return
+    check(sha(disk) != before and starts(disk)[0], "the machine starts with what was put into it")
+    reads_back("a machine's disk", f"{disk}::1", folder)
+    undone = run(LANTERN, "undo", journal)
+    check(undone.returncode == 0 and sha(disk) == before and starts(disk)[0], f"taken back bit for bit, and it starts: {undone.stderr}")
+
+
 def check_refused(folder):
     disk, place = unpack("ext2.img", folder), f"{folder}/mounted"
     for words, ways in (("not said where changes go", ["--writable"]), ("a way to write", ["--in-place"]),
@@ -213,6 +236,7 @@ def main():
             check_in_place("ext4.img", folder, "ext", 1, killed)
             check_in_place("dynamic.vdi", folder, "fat", 2, killed)
         check_apart(folder)
+        check_handed_back(folder)
         check_refused(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0
