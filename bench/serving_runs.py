@@ -1,0 +1,89 @@
+#!/usr/bin/env python3
+"""serving_runs.py LANTERN PEERS [MIB]: a raw volume through our mount beside bare pread and beside a file system of that one file, an
+export beside a bare server on the same kind of socket, and small writes into an overlay beside the same to a file; interleaved pairs from the
+page cache. PEERS is build/release/bench/lantern_serving_peers."""
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+
+LANTERN, PEERS = (os.path.abspath(path) for path in sys.argv[1:3])
+SIZE = (int(sys.argv[3]) if len(sys.argv) > 3 else 1024) << 20
+PAIRS = 7
+WRITES = 100_000
+
+
+def seconds(*command):
+    return float(subprocess.run([PEERS, *command], check=True, capture_output=True, text=True, timeout=300).stdout)
+
+
+def row(what, goal, ratios):
+    print(f"| {what} | {goal} | {statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f}) |", flush=True)
+
+
+def quiet(*command):
+    subprocess.run(command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, timeout=60)
+
+
+def mounts(disk, folder):
+    ours, other = f"{folder}/ours", f"{folder}/other"
+    os.mkdir(ours)
+    os.mkdir(other)
+    quiet(LANTERN, "mount", disk, ours)
+    peer = subprocess.Popen([PEERS, "--fuse", disk, other])
+    time.sleep(1)
+    bare, trivial = [], []
+    try:
+        for _ in range(PAIRS):
+            read, mounted, one_file = seconds("--read", disk), seconds("--read", f"{ours}/disks/disk.raw"), seconds("--read", f"{other}/file")
+            bare.append(read / mounted)
+            trivial.append(one_file / mounted)
+    finally:
+        quiet(LANTERN, "unmount", ours)
+        quiet("fusermount3", "-u", other)
+        peer.wait(30)
+    row("a cached raw volume through a mount, 1 MiB at a time : bare `pread`", 0.45, bare)
+    row("the same : a file system of that one file (low level, direct I/O, 1 MiB)", 0.70, trivial)
+
+
+def exports(disk, folder):
+    found = []
+    quiet(LANTERN, "serve", disk, "--nbd", f"unix:{folder}/ours.socket")
+    try:
+        for pair in range(PAIRS):
+            socket = f"{folder}/bare{pair}.socket"
+            server = subprocess.Popen([PEERS, "--bare", disk, socket])
+            while not os.path.exists(socket):
+                time.sleep(0.01)
+            time.sleep(0.05)
+            bare = seconds("--ask", socket, "")
+            server.wait(30)
+            found.append(bare / seconds("--ask", f"{folder}/ours.socket", "disk"))
+    finally:
+        quiet(LANTERN, "serve", "--stop", f"unix:{folder}/ours.socket")
+    row("an export in requests of 256 KiB, 16 at once : a bare request-and-reply loop on such a socket", 0.7, found)
+
+
+def writes(disk, folder):
+    found = []
+    for _ in range(PAIRS):
+        plain = seconds("--plain", f"{folder}/plain.img", str(WRITES))
+        found.append(plain / seconds("--overlay", disk, f"{folder}/over", str(WRITES)))
+        os.remove(f"{folder}/over")
+    row("writes of 4 KiB at random places into an overlay : `pwrite` of the same to a file", 0.5, found)
+
+
+def main():
+    with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_IN")) as folder:
+        for name in ("disk.img", "plain.img"):
+            with open(f"{folder}/{name}", "wb") as f:
+                for _ in range(SIZE >> 24):
+                    f.write(os.urandom(1 << 24))
+        mounts(f"{folder}/disk.img", folder)
+        exports(f"{folder}/disk.img", folder)
+        writes(f"{folder}/disk.img", folder)
+
+
+main()
