@@ -45,15 +45,15 @@ void print_report(const Job& job, const Options& options, const JournalReport& r
     files += (files.empty() ? "" : ", ") + for_terminal(path_from_here(file));
   if (report.was == report.is) {
     out << fmt::format("{} is {} already.\n", files,
-                       report.is == JournalState::undone ? "as it was before the repair"
-                                                         : "as the repair left it");
+                       report.is == JournalState::undone ? "as it was before the changes"
+                                                         : "as the changes left it");
     return;
   }
   out << fmt::format(
-      "{} is as {} again: {} written.\n", files,
-      report.is == JournalState::undone ? "it was before the repair" : "the repair leaves it",
+      "{} is {} again: {} written.\n", files,
+      report.is == JournalState::undone ? "as it was before the changes" : "as the changes left it",
       counted(report.bytes_written, "byte"));
-  if (report.was == JournalState::in_between) out << "The repair had been cut off half way.\n";
+  if (report.was == JournalState::in_between) out << "They had been cut off half way.\n";
   if (report.damaged) out << fmt::format("{} is damaged: keep a copy of the disk.\n", journal);
 }
 

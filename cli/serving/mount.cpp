@@ -23,12 +23,10 @@ struct Options {
 };
 
 std::string in_words(const MountedFolder& one) {
-  std::string words;
-  if (one.writes == "overlay") words = "  changes go to " + for_terminal(one.journal);
-  if (one.writes == "in-place") words = "  written in place, journal " + for_terminal(one.journal);
-  if (!one.is_served)
-    words += "  its process is gone: lantern unmount " + for_shell(one.folder) + " clears it";
-  return words;
+  return writes_text(one.writes, one.journal) +
+         (one.is_served
+              ? ""
+              : "  its process is gone: lantern unmount " + for_shell(one.folder) + " clears it");
 }
 
 int list_mounts(const Job& job, const Options& options) {
@@ -36,19 +34,11 @@ int list_mounts(const Job& job, const Options& options) {
   if (options.common.json) {
     JsonWriter json(job.streams.out);
     json.begin_object().key("mounts").begin_array();
-    for (const MountedFolder& one : mounts)
-      json.begin_object()
-          .key("folder")
-          .value(one.folder)
-          .key("source")
-          .value(one.source)
-          .key("writes")
-          .value(one.writes)
-          .key("journal")
-          .value(one.journal)
-          .key("served")
-          .value(one.is_served)
-          .end_object();
+    for (const MountedFolder& one : mounts) {
+      json.begin_object().key("folder").value(one.folder);
+      writes_json(json, one.source, one.writes, one.journal, one.is_served);
+      json.end_object();
+    }
     json.end_array().end_object();
     return kDone;
   }

@@ -28,28 +28,17 @@ int list_served(const Job& job, const Options& options) {
   if (options.common.json) {
     JsonWriter json(job.streams.out);
     json.begin_object().key("served").begin_array();
-    for (const Served& one : all)
-      json.begin_object()
-          .key("place")
-          .value(one.place)
-          .key("source")
-          .value(one.source)
-          .key("writes")
-          .value(one.writes)
-          .key("journal")
-          .value(one.journal)
-          .key("served")
-          .value(one.is_alive)
-          .end_object();
+    for (const Served& one : all) {
+      json.begin_object().key("place").value(one.place);
+      writes_json(json, one.source, one.writes, one.journal, one.is_alive);
+      json.end_object();
+    }
     json.end_array().end_object();
     return kDone;
   }
   for (const Served& one : all)
     job.streams.out << for_terminal(one.place) << "  " << for_terminal(one.source)
-                    << (one.writes == "overlay"    ? "  changes go to "
-                        : one.writes == "in-place" ? "  written in place, journal "
-                                                   : "")
-                    << for_terminal(one.journal)
+                    << writes_text(one.writes, one.journal)
                     << (one.is_alive ? "" : "  its process is gone: lantern serve --stop clears it")
                     << '\n';
   if (all.empty()) job.streams.out << "Nothing is served by lantern.\n";

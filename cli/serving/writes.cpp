@@ -56,4 +56,16 @@ void WritingOptions::add_host(WriteOptions& writes, const std::shared_ptr<const 
   writes.guards.override_lock_file = given("lock-file");
 }
 
+std::string writes_text(const std::string& writes, const std::string& journal) {
+  if (writes == "overlay") return "  changes go to " + for_terminal(journal);
+  if (writes == "in-place") return "  written in place, journal " + for_terminal(journal);
+  return {};
+}
+
+void writes_json(JsonWriter& json, const std::string& source, const std::string& writes,
+                 const std::string& journal, bool is_served) {
+  json.key("source").value(source).key("writes").value(writes);
+  json.key("journal").value(journal).key("served").value(is_served);
+}
+
 }  // namespace lantern::cli

@@ -23,4 +23,10 @@ struct WritingOptions {
   void add_host(WriteOptions& writes, const std::shared_ptr<const Host>& host) const;
 };
 
+// Behind what is mounted or served, in a list of such: where its writes go.
+std::string writes_text(const std::string& writes, const std::string& journal);
+// The members of its JSON object behind where it is.
+void writes_json(JsonWriter& json, const std::string& source, const std::string& writes,
+                 const std::string& journal, bool is_served);
+
 }  // namespace lantern::cli

@@ -55,7 +55,7 @@ TEST_F(RepairCommand, AppliesTellsTheDifferenceAndIsUndone) {
             "Nothing to repair was found.\n");
   const Ran undone = lantern({"undo", journal_});
   EXPECT_EQ(undone.code, 0);
-  EXPECT_NE(undone.out.find("as it was before the repair again: 2 bytes written"),
+  EXPECT_NE(undone.out.find("as it was before the changes again: 2 bytes written"),
             std::string::npos);
   EXPECT_EQ(kit::read_file(path_), disk_);
   EXPECT_NE(lantern({"undo", journal_}).out.find("already"), std::string::npos);
