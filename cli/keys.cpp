@@ -66,7 +66,8 @@ void say(int terminal, std::string_view text) {
   }
 }
 
-// A line from the terminal, or from standard input where there is none.
+}  // namespace
+
 std::optional<Secret> ask_for(const std::string& address, const std::string& what) {
   const int terminal = ::open("/dev/tty", O_RDWR | O_CLOEXEC | O_NOCTTY);
   const int from = terminal >= 0 ? terminal : STDIN_FILENO;
@@ -88,8 +89,6 @@ std::optional<Secret> ask_for(const std::string& address, const std::string& wha
   }
   return answer;
 }
-
-}  // namespace
 
 std::shared_ptr<KeyRing> key_ring(const std::vector<std::string>& files, bool ask) {
   auto keys = std::make_shared<KeyRing>();

@@ -4,6 +4,7 @@
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/output.h"
+#include "cli/serving/share.h"
 #include "cli/serving/writes.h"
 #include "lantern/serving.h"
 
@@ -13,6 +14,7 @@ namespace {
 struct Options {
   CommonOptions common;
   WritingOptions writing;
+  SharingOptions sharing;
   std::vector<std::string> source;
   std::string nbd;
   std::string certificate, key;
@@ -62,14 +64,16 @@ std::string link_to(const std::string& place, const std::string& name, bool tls)
 }
 
 void print_ready(const Job& job, const Options& options, const WriteOptions& writes,
-                 const std::string& place, const std::vector<ServedExport>& exports) {
-  const bool tls = !options.certificate.empty();
+                 const ServedAs& as) {
+  const bool tls = !options.certificate.empty() || options.sharing.own_certificate;
+  const std::string& place = as.place;
   std::ostream& out = job.streams.out;
   if (options.common.json) {
     JsonWriter json(out);
     json.begin_object().key("place").value(place).key("writes").value(to_string(writes.how));
-    json.key("journal").value(writes.file).key("exports").begin_array();
-    for (const ServedExport& one : exports)
+    json.key("journal").value(writes.file).key("fingerprint").value(as.fingerprint);
+    json.key("exports").begin_array();
+    for (const ServedExport& one : as.exports)
       json.begin_object()
           .key("name")
           .value(one.name)
@@ -84,9 +88,10 @@ void print_ready(const Job& job, const Options& options, const WriteOptions& wri
     out.flush();
     return;
   }
-  for (const ServedExport& one : exports)
+  for (const ServedExport& one : as.exports)
     out << for_terminal(link_to(place, one.name, tls)) << "  " << for_terminal(one.address) << ", "
         << human_size(one.size_bytes) << '\n';
+  if (!as.fingerprint.empty()) out << "Certificate: " << as.fingerprint << '\n';
   if (writes.how == Writes::overlay)
     out << "Changes go to " << for_terminal(writes.file) << "; the disk stays as it is.\n";
   else if (writes.how == Writes::in_place)
@@ -101,12 +106,23 @@ void print_ready(const Job& job, const Options& options, const WriteOptions& wri
 int serve_source(Job& job, const Options& options) {
   if (options.list) return list_served(job, options);
   if (!options.stop.empty()) return stop(job, options.stop);
+  const SharingOptions& sharing = options.sharing;
+  if (!sharing.add_user.empty()) return add_user(job, sharing.add_user, sharing.password_file);
   if (options.source.empty() && options.common.source.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source is needed",
                 "for example: lantern serve station.vdi --nbd 127.0.0.1:10809");
-  if (options.nbd.empty())
+  const bool shared = !sharing.address.empty();
+  if (options.nbd.empty() && !shared)
     throw Error(ErrorCode::usage, {}, std::nullopt, "it is not said where to serve it",
-                "for example: --nbd 127.0.0.1:10809, or --nbd unix:/run/disk.socket");
+                "for example: --nbd 127.0.0.1:10809, or --webdav 127.0.0.1:8443");
+  if (shared && (!options.nbd.empty() || options.writing.writable))
+    throw Error(
+        ErrorCode::usage, {}, std::nullopt,
+        options.nbd.empty() ? "a share is read-only" : "one run serves one of the two",
+        options.nbd.empty() ? "leave --writable out, or export it with --nbd" : "run it twice");
+  if (!options.certificate.empty() && sharing.own_certificate)
+    throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate is given, and one is to be made",
+                "choose one of them");
   if (options.certificate.empty() != options.key.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate and its key belong together",
                 "name both: --certificate FILE --key FILE");
@@ -119,14 +135,23 @@ int serve_source(Job& job, const Options& options) {
   wanted.certificate = options.certificate;
   wanted.key = options.key;
   wanted.foreground = options.foreground;
+  wanted.until = sharing.end(job);
+  wanted.share.own_certificate = sharing.own_certificate;
+  if (shared) wanted.share = sharing.share(job, options.common.case_folder);
   const Session& session = options.common.session(job);
   options.writing.add_host(wanted.writes, options.common.host(job));
-  const Target target = session.open_disk(address);
+  Target target = session.open(address);
+  const bool folder = target.entry && target.entry->kind == EntryKind::folder;
+  // A folder is shared as itself; all else is served as its disk.
+  if (!shared || !folder) target = session.open_disk(address);
   const int code = exit_for_findings(job);
-  wanted.ready = [&](const std::string& place, const std::vector<ServedExport>& exports) {
+  wanted.ready = [&](const ServedAs& as) {
     append_to_case(options.common.case_folder, job, {address.first}, {}, code);
     print_findings(job, job.streams.err);
-    print_ready(job, options, wanted.writes, place, exports);
+    if (shared)
+      print_share(job, options.common.json, wanted, as);
+    else
+      print_ready(job, options, wanted.writes, as);
   };
   const std::string why = serve_disk(target, wanted, session);
   if (why.empty()) return kDone;
@@ -147,6 +172,7 @@ Run add_serve(OptionParser& parser, Job& job) {
   command.option("--nbd", options->nbd,
                  "as network block devices at HOST:PORT, :PORT of this computer alone, or "
                  "unix:PATH");
+  options->sharing.add_to(command);
   command.option("--certificate", options->certificate,
                  "a PEM file: clients have to speak TLS; with --key");
   command.option("--key", options->key, "the PEM file with its key");
@@ -159,6 +185,8 @@ Run add_serve(OptionParser& parser, Job& job) {
       "Examples: lantern serve station.vdi --nbd :10809\n"
       "          lantern serve station.vdi --nbd unix:/run/disk.socket --writable --overlay "
       "disk.changes\n"
+      "          lantern serve station.vdi::2 --webdav 192.168.7.4:8443 --own-certificate --until "
+      "3d\n"
       "          lantern serve --stop 127.0.0.1:10809");
   return [&job, options] { return serve_source(job, *options); };
 }

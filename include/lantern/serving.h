@@ -1,5 +1,5 @@
-// Serving: a disk and its volumes to other computers and programs, and how writes to them are
-// taken.
+// Serving: a disk and its volumes, or its files, to other computers and programs; and how writes
+// to them are taken.
 //
 //   ServeOptions how;
 //   how.nbd = "unix:/run/bench.socket";
@@ -10,11 +10,13 @@
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include "lantern/repair.h"
+#include "lantern/timestamp.h"
 
 namespace lantern {
 
@@ -36,6 +38,22 @@ struct ServeLimits {
   std::uint64_t bytes_per_second = 0;  // of all together; 0: no bound
 };
 
+// Files as a WebDAV share, and as pages for browsers.
+struct ShareOptions {
+  std::string address;           // as ServeOptions::nbd; empty: there is no share
+  bool deleted = false;          // deleted files, too
+  std::string user, password;    // who may see it; with an empty user those of the file
+  std::string password_file;     // lines "NAME:HASH", as hash_password makes them
+  bool own_certificate = false;  // made for this run
+  LocalToUtc local_to_utc;       // empty: local times count as UTC
+  std::function<void(const std::string& line)> accessed;  // of each request; any thread
+};
+
+// Argon2id with its parameters, as text.
+std::string hash_password(const std::string& password);
+// 16 letters and figures, random.
+std::string make_password();
+
 // What a client can ask for.
 struct ServedExport {
   std::string name;     // "disk", "volume-2"
@@ -43,19 +61,29 @@ struct ServedExport {
   std::uint64_t size_bytes = 0;
 };
 
-struct ServeOptions {
-  std::string nbd;  // "HOST:PORT" (host in figures; empty: this computer alone), "unix:PATH"
-  WriteOptions writes;
-  ServeLimits limits;
-  std::string certificate, key;  // PEM files: clients have to speak TLS; empty: none is spoken
-  bool foreground = false;       // else the process goes on in the background
-  // Once clients are answered. `place`: where, with the port that was free where 0 was asked for.
-  std::function<void(const std::string& place, const std::vector<ServedExport>& exports)> ready;
+// What is served, once clients are answered.
+struct ServedAs {
+  std::string place;                  // with the port that was free where 0 was asked for
+  std::vector<ServedExport> exports;  // of nbd
+  std::string fingerprint;  // SHA-256 of a certificate that was made for it; empty: none was
 };
 
-// The last disk of the target and its volumes, or the one volume that the target names, until the
-// session's context is cancelled. Returns why it ended by itself; empty: it did not. Throws
-// Error{usage, refused, cannot_open}, and as repair::apply_repair where it is written in place.
+struct ServeOptions {
+  // One of the two.
+  std::string nbd;  // "HOST:PORT" (host in figures; empty: this computer alone), "unix:PATH"
+  ShareOptions share;
+  WriteOptions writes;
+  ServeLimits limits;
+  std::string certificate, key;       // PEM files: clients have to speak TLS; empty: none is spoken
+  bool foreground = false;            // else the process goes on in the background
+  std::optional<std::int64_t> until;  // seconds since 1970-01-01, UTC: it ends then
+  std::function<void(const ServedAs&)> ready;
+};
+
+// The last disk of the target and its volumes, or the one volume that the target names (of a share
+// also a folder), until the session's context is cancelled or its time is over. Returns why it
+// ended by itself; empty: it did not. Throws Error{usage, refused, cannot_open}, and as
+// repair::apply_repair where it is written in place.
 std::string serve_disk(const Target& target, const ServeOptions& options, const Session& session);
 
 struct Served {

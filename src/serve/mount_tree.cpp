@@ -44,18 +44,22 @@ Session alone(const Session& session) {
 
 }  // namespace
 
-MountTree::MountTree(const Target& target, const LiveDisk& live, const Session& session)
-    : target_(target), session_(alone(session)) {
+MountTree::MountTree(const Target& target, const LiveDisk& live, const Session& session,
+                     const MountParts& parts)
+    : target_(target), parts_(parts), session_(alone(session)) {
   number_node({});
-  MountNode findings;
-  findings.kind = MountNode::Kind::findings;
-  findings.name = "findings.txt";
-  add(kRoot, std::move(findings));
+  if (parts_.findings) {
+    MountNode findings;
+    findings.kind = MountNode::Kind::findings;
+    findings.name = "findings.txt";
+    add(kRoot, std::move(findings));
+  }
   const bool of_catalog = target_.disk().of_catalog;
   if (target_.volume && target_.entry && target_.entry->kind == EntryKind::folder) {
     add_root(kRoot, "folder",
              std::make_shared<ShownFiles>(target_, of_catalog, session_.context()));
-    if (!of_catalog) add_root(kRoot, "deleted", ShownFiles::deleted(target_, session_.context()));
+    if (!of_catalog && parts_.deleted)
+      add_root(kRoot, "deleted", ShownFiles::deleted(target_, session_.context()));
     return;
   }
   if (of_catalog && !live.is_writable()) {
@@ -70,24 +74,27 @@ MountTree::MountTree(const Target& target, const LiveDisk& live, const Session& 
 }
 
 void MountTree::add_volumes(const Target& target, const LiveDisk& live) {
-  const std::uint64_t disks = add_fixed(kRoot, "disks").number;
-  for (const LiveDisk::Raw& one : live.raws()) {
-    MountNode raw;
-    raw.kind = MountNode::Kind::raw;
-    raw.name = one.name + ".raw";
-    raw.raw = &one;
-    add(disks, std::move(raw));
+  if (parts_.disks) {
+    const std::uint64_t disks = add_fixed(kRoot, "disks").number;
+    for (const LiveDisk::Raw& one : live.raws()) {
+      MountNode raw;
+      raw.kind = MountNode::Kind::raw;
+      raw.name = one.name + ".raw";
+      raw.raw = &one;
+      add(disks, std::move(raw));
+    }
   }
   if (live.is_writable()) return;
   const std::uint64_t volumes = add_fixed(kRoot, "volumes").number;
-  const std::uint64_t deleted = add_fixed(kRoot, "deleted").number;
+  const std::uint64_t deleted = parts_.deleted ? add_fixed(kRoot, "deleted").number : 0;
   for (const VolumePtr& volume : target.disk().volumes.all()) {
     if ((target.volume && target.volume != volume) || !volume->file_system()) continue;
     const std::string name = std::to_string(volume->row.number);
     const Target there = of_volume(target, volume);
     add_root(volumes, name, std::make_shared<ShownFiles>(there, false, session_.context()));
-    add_root(deleted, name, ShownFiles::deleted(there, session_.context()));
+    if (parts_.deleted) add_root(deleted, name, ShownFiles::deleted(there, session_.context()));
   }
+  if (!parts_.earlier) return;
   // To look for earlier states takes reads: that is left until somebody asks.
   MountNode earlier;
   earlier.name = "earlier";

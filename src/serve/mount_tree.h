@@ -46,6 +46,11 @@ struct MountNode {
 
 using MountListingPtr = std::shared_ptr<const MountListing>;
 
+// What is shown beside volumes/, and found/ of a catalog.
+struct MountParts {
+  bool deleted = true, earlier = true, disks = true, findings = true;
+};
+
 class MountTree {
  public:
   static constexpr std::uint64_t kRoot = 1;
@@ -53,7 +58,8 @@ class MountTree {
   static constexpr std::size_t kMaxHeld = 32768;   // entries of folders that are held
   static constexpr std::size_t kMaxNames = 65536;  // of folders that are held, or one folder's
 
-  MountTree(const Target& target, const LiveDisk& live, const Session& session);
+  MountTree(const Target& target, const LiveDisk& live, const Session& session,
+            const MountParts& parts = {});
 
   // Number of the node; throws std::out_of_range for one there is none of.
   const MountNode& node(std::uint64_t number) const { return *nodes_.at(number); }
@@ -96,6 +102,7 @@ class MountTree {
   Entry entry_at(const MountNode& folder, std::size_t index);
 
   Target target_;
+  MountParts parts_;
   Session session_;  // asks nobody who holds a file: an answer may wait for one who waits for ours
   std::unordered_map<std::uint64_t, std::unique_ptr<MountNode>> nodes_;
   std::uint64_t last_number_ = 0;

@@ -5,6 +5,7 @@
 #include "base/store.h"
 #include "lantern/error.h"
 #include "serve/net/nbd_protocol.h"
+#include "serve/net/patience.h"
 
 namespace lantern::net {
 namespace {
@@ -16,28 +17,6 @@ constexpr std::uint32_t kAllocationId = 1;
 constexpr std::size_t kMaxOptions = 1000;       // of one client
 constexpr std::size_t kMaxExtents = 4096;       // told at once
 constexpr std::uint32_t kMaxZeroes = 1u << 20;  // written at once
-
-// Ends a connection that makes no progress: `patience` begins anew with each step.
-class Patience {
- public:
-  Patience(Stream& stream, const asio::any_io_executor& executor)
-      : stream_(stream), timer_(executor) {}
-  void begin() {
-    timer_.expires_after(Engine::kPatience);
-    // It may have run out just as the connection ended by itself.
-    timer_.async_wait([this, alive = std::weak_ptr(alive_)](boost::system::error_code error) {
-      if (error || alive.expired()) return;
-      boost::system::error_code ignored;
-      stream_.socket().close(ignored);
-    });
-  }
-  void end() { timer_.cancel(); }
-
- private:
-  Stream& stream_;
-  asio::steady_timer timer_;
-  std::shared_ptr<int> alive_ = std::make_shared<int>();
-};
 
 class Connection {
  public:

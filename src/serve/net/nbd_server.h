@@ -3,13 +3,12 @@
 // Thread-safety: a handler may run for several connections at once.
 #pragma once
 
-#include <boost/asio/ssl.hpp>
-#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
 
 #include "serve/live_disk.h"
+#include "serve/net/certificate.h"
 #include "serve/net/engine.h"
 
 namespace lantern::net {
@@ -17,7 +16,7 @@ namespace lantern::net {
 class NbdServer {
  public:
   // `tls`: a client has to speak it; empty: none is spoken.
-  NbdServer(LiveDisk& live, Engine& engine, std::shared_ptr<asio::ssl::context> tls)
+  NbdServer(LiveDisk& live, Engine& engine, TlsPtr tls)
       : live_(live), engine_(engine), tls_(std::move(tls)) {}
 
   // One connection.
@@ -26,7 +25,7 @@ class NbdServer {
  private:
   LiveDisk& live_;
   Engine& engine_;
-  std::shared_ptr<asio::ssl::context> tls_;
+  TlsPtr tls_;
 };
 
 }  // namespace lantern::net

@@ -1,56 +1,107 @@
+#include <fmt/format.h>
 #include <unistd.h>
+
+#include <chrono>
 
 #include "lantern/error.h"
 #include "lantern/serving.h"
+#include "lantern/text.h"
 #include "serve/background.h"
+#include "serve/net/dav/webdav_server.h"
 #include "serve/net/nbd_server.h"
 #include "serve/registry.h"
 
 namespace lantern {
 namespace {
 
-std::shared_ptr<net::asio::ssl::context> tls_of(const ServeOptions& options) {
-  namespace ssl = net::asio::ssl;
-  if (options.certificate.empty() && options.key.empty()) return nullptr;
-  auto context = std::make_shared<ssl::context>(ssl::context::tls_server);
-  context->set_options(ssl::context::no_sslv2 | ssl::context::no_sslv3 | ssl::context::no_tlsv1 |
-                       ssl::context::no_tlsv1_1);
-  boost::system::error_code error;
-  context->use_certificate_chain_file(options.certificate, error);
-  if (error)
-    throw Error(ErrorCode::cannot_open, options.certificate, std::nullopt,
-                "is no certificate that can be used: " + error.message(), "name a PEM file");
-  context->use_private_key_file(options.key, ssl::context::pem, error);
-  if (error)
-    throw Error(ErrorCode::cannot_open, options.key, std::nullopt,
-                "is no key that can be used with it: " + error.message(), "name a PEM file");
-  return context;
+constexpr int kDays = 30;  // of a certificate where no end is said
+
+// The host of "HOST:PORT", as a certificate names it.
+std::string host_of(const std::string& place) {
+  std::string host = place.substr(0, place.rfind(':'));
+  std::erase_if(host, [](char c) { return c == '[' || c == ']'; });
+  return host.empty() || host == "0.0.0.0" || host == "::" ? "localhost" : host;
 }
+
+// Everything that a share answers with.
+struct Share {
+  Share(const Target& target, const ServeOptions& options, const LiveDisk& live,
+        const Session& session, net::Engine& engine, net::TlsPtr tls)
+      : tree(target, live, session, options.share.deleted, options.share.local_to_utc),
+        server(tree, live, engine, access, std::move(tls), title_of(target),
+               options.share.accessed) {
+    if (!options.share.user.empty())
+      access.add_password(options.share.user, options.share.password);
+    if (!options.share.password_file.empty()) access.add_file(options.share.password_file);
+  }
+
+  // What it is called where the address is of no use to a reader.
+  static std::string title_of(const Target& target) {
+    if (target.entry && !target.entry->path.empty()) return target.entry->path.back();
+    const std::string& first = target.disk().address.first;
+    const std::string name = first.substr(first.rfind('/') + 1);
+    return target.volume ? fmt::format("{}, volume {}", name, target.volume->row.number) : name;
+  }
+
+  net::SharedTree tree;
+  net::Access access;
+  net::WebdavServer server;
+};
 
 }  // namespace
 
+std::string hash_password(const std::string& password) {
+  return net::password_hash(password);
+}
+
+std::string make_password() {
+  return net::new_password();
+}
+
 std::string serve_disk(const Target& target, const ServeOptions& options, const Session& session) {
+  const bool shared = !options.share.address.empty();
   const std::optional<Target> disk = shown_disk(target);
-  if (!disk)
+  if (!disk && !shared)
     throw Error(ErrorCode::usage, target.disk().address.print(), std::nullopt,
                 "has no bytes of its own to serve", "name the disk that was swept");
-  LiveDisk live(*disk, session, options.writes);
+  LiveDisk live(disk.value_or(target), session, options.writes);
   net::Engine engine(options.limits, session.context());
-  net::NbdServer nbd(live, engine, tls_of(options));
+  ServedAs as;
+  net::TlsPtr tls;
+  const std::int64_t began = session.context().clock->now_seconds();
+  if (!options.certificate.empty()) tls = net::tls_of_files(options.certificate, options.key);
+  if (options.share.own_certificate)
+    tls = net::tls_of_its_own(
+        host_of(shared ? options.share.address : options.nbd),
+        options.until ? static_cast<int>((*options.until - began) / 86400) + 2 : kDays,
+        as.fingerprint);
+  std::optional<Share> share;
+  std::optional<net::NbdServer> nbd;
+  if (shared) {
+    share.emplace(target, options, live, session, engine, tls);
+    as.place = engine.listen(options.share.address,
+                             [&](net::Stream& stream) { return share->server.serve(stream); });
+  } else {
+    nbd.emplace(live, engine, tls);
+    as.place = engine.listen(options.nbd, [&](net::Stream& stream) { return nbd->serve(stream); });
+    for (const LiveDisk::Raw& raw : live.raws())
+      as.exports.push_back({raw.name, raw.address, raw.range.length});
+  }
   Registered served;
-  served.kind = "nbd";
-  served.place = engine.listen(options.nbd, [&](net::Stream& stream) { return nbd.serve(stream); });
+  served.kind = shared ? "webdav" : "nbd";
+  served.place = as.place;
   served.source = (target.volume ? target.volume->address : target.disk().address).print();
   served.writes = std::string(to_string(options.writes.how));
   served.journal = options.writes.file;
-  std::vector<ServedExport> exports;
-  for (const LiveDisk::Raw& raw : live.raws())
-    exports.push_back({raw.name, raw.address, raw.range.length});
-  if (options.ready) options.ready(served.place, exports);
+  if (options.ready) options.ready(as);
   if (!options.foreground) engine.go_on([] { go_on_in_background(); });
   served.process = ::getpid();
   register_served(served);
-  engine.run([&] { return live.look_for_changes(); });
+  bool over = false;
+  engine.run([&]() -> std::string {
+    over = options.until && session.context().clock->now_seconds() >= *options.until;
+    return over ? "its time is over" : live.look_for_changes();
+  });
   served.ended = kWhole;
   try {
     live.close();
@@ -59,7 +110,7 @@ std::string serve_disk(const Target& target, const ServeOptions& options, const 
   }
   register_served(served);
   if (served.ended != kWhole) return served.ended;
-  return engine.why_ended();
+  return over ? std::string() : engine.why_ended();
 }
 
 }  // namespace lantern

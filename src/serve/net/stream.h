@@ -30,13 +30,22 @@ class Stream {
       }
       if (begin_ == end_) {
         begin_ = 0;
-        end_ = co_await read_some(asio::buffer(buffer_));
+        end_ = co_await receive(asio::buffer(buffer_));
       }
       const std::size_t part = std::min(out.size(), end_ - begin_);
       std::copy_n(buffer_.begin() + static_cast<std::ptrdiff_t>(begin_), part, out.begin());
       begin_ += part;
       out = out.subspan(part);
     }
+  }
+
+  // Some bytes, at least one; throws as read.
+  asio::awaitable<std::size_t> read_some(std::span<std::byte> out) {
+    if (begin_ == end_) co_return co_await receive(asio::buffer(out.data(), out.size()));
+    const std::size_t part = std::min(out.size(), end_ - begin_);
+    std::copy_n(buffer_.begin() + static_cast<std::ptrdiff_t>(begin_), part, out.begin());
+    begin_ += part;
+    co_return part;
   }
 
   template <typename Buffers>
@@ -60,7 +69,7 @@ class Stream {
 
  private:
   template <typename Buffer>
-  asio::awaitable<std::size_t> read_some(Buffer buffer) {
+  asio::awaitable<std::size_t> receive(Buffer buffer) {
     if (tls_) co_return co_await tls_->async_read_some(buffer, asio::use_awaitable);
     co_return co_await socket_.async_read_some(buffer, asio::use_awaitable);
   }

@@ -1,0 +1,179 @@
+#include "cli/serving/share.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <charconv>
+#include <cstring>
+#include <ctime>
+#include <ostream>
+
+#include "cli/keys.h"
+#include "cli/output.h"
+#include "cli/zone.h"
+
+namespace lantern::cli {
+namespace {
+
+constexpr std::string_view kUser = "reader";
+
+// "2026-12-05" is the end of that day, "2026-12-05T18:00" that minute; "12h", "3d" from now on.
+std::optional<std::int64_t> end_in(const std::string& text, std::int64_t now) {
+  std::int64_t number = 0;
+  const auto read = std::from_chars(text.data(), text.data() + text.size(), number);
+  if (read.ec == std::errc() && read.ptr + 1 == text.data() + text.size() && number > 0 &&
+      number <= 3650 && (*read.ptr == 'h' || *read.ptr == 'd'))
+    return now + number * (*read.ptr == 'h' ? 3600 : 86400);
+  std::tm parts{};
+  const char* end = ::strptime(text.c_str(), "%Y-%m-%dT%H:%M", &parts);
+  if (end != nullptr && *end == '\0') return ::timegm(&parts);
+  parts = {};
+  end = ::strptime(text.c_str(), "%Y-%m-%d", &parts);
+  if (end != nullptr && *end == '\0') return ::timegm(&parts) + 86400;
+  return std::nullopt;
+}
+
+// Appends to CASE/access.jsonl: when, who, what, how it ended and how many bytes were sent.
+std::function<void(const std::string&)> access_log(const Job& job, const std::string& folder) {
+  if (folder.empty()) return {};
+  const std::string path = folder + "/access.log";
+  const auto clock = job.context.clock;
+  return [path, clock](const std::string& line) {
+    const std::string text =
+        to_iso8601({clock->now_seconds(), 0, 1'000'000'000, false}) + " " + line + "\n";
+    // One write of a whole line: two servers at once do not mix.
+    const int file =
+        ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
+    if (file < 0) return;
+    [[maybe_unused]] const ssize_t put = ::write(file, text.data(), text.size());
+    ::close(file);
+  };
+}
+
+struct Line {
+  std::string system, how;
+};
+
+// How each common system opens it.
+std::vector<Line> lines_for(const std::string& place, const std::string& user, bool tls) {
+  const std::string at = place + "/";
+  const std::string http = (tls ? "https://" : "http://") + at;
+  return {{"browser", http},
+          {"Windows", "net use * " + http + " /user:" + user},
+          {"macOS", "Finder, Go, Connect to Server: " + http},
+          {"Linux", "mount -t davfs " + http + " FOLDER"},
+          {"desktop", (tls ? "davs://" : "dav://") + at}};
+}
+
+}  // namespace
+
+void SharingOptions::add_to(const Command& command) {
+  command.option("--webdav", address, "its files as a share and as web pages at HOST:PORT");
+  command.option("--user", user, "who may see the share (reader), with a password made for it");
+  command.option("--password-file", password_file,
+                 "who may see the share: lines as --add-user writes them");
+  command.option("--add-user", add_user,
+                 "write a line for this name into --password-file; asks for the password");
+  command.flag("--deleted", deleted, "share deleted files, too");
+  command.option("--until", until,
+                 "when the share or export ends: 2026-12-05, 2026-12-05T18:00 (UTC), 12h or 3d");
+  command.flag("--own-certificate", own_certificate,
+               "speak TLS with a certificate made for this run; prints its fingerprint");
+  command.option("--timezone", zone, "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
+}
+
+ShareOptions SharingOptions::share(const Job& job, const std::string& case_folder) const {
+  if (!user.empty() && !password_file.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt,
+                "--user makes a password, --password-file has them", "choose one of them");
+  ShareOptions share;
+  share.address = address;
+  share.deleted = deleted;
+  share.own_certificate = own_certificate;
+  share.local_to_utc = zone_of(zone);
+  share.password_file = password_file;
+  if (password_file.empty()) {
+    share.user = user.empty() ? std::string(kUser) : user;
+    if (share.user.find(':') != std::string::npos)
+      throw Error(ErrorCode::usage, share.user, std::nullopt, "a user name has no ':'");
+    share.password = make_password();
+  }
+  share.accessed = access_log(job, case_folder);
+  return share;
+}
+
+std::optional<std::int64_t> SharingOptions::end(const Job& job) const {
+  if (until.empty()) return std::nullopt;
+  const std::int64_t now = job.context.clock->now_seconds();
+  const auto end = end_in(until, now);
+  if (!end)
+    throw Error(ErrorCode::usage, until, std::nullopt, "is no time",
+                "for example: --until 2026-12-05, --until 3d");
+  if (*end <= now)
+    throw Error(ErrorCode::usage, until, std::nullopt, "is over already", "name a later time");
+  return end;
+}
+
+int add_user(const Job& job, const std::string& user, const std::string& file) {
+  if (file.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "it is not said where the line is written",
+                "name the file: --password-file FILE");
+  if (user.find(':') != std::string::npos || user.find('\n') != std::string::npos ||
+      user.starts_with('#'))
+    throw Error(ErrorCode::usage, user, std::nullopt,
+                "a user name has no ':', and begins with no '#'");
+  const std::optional<Secret> typed = ask_for(user, "a password for the share");
+  if (!typed) throw Error(ErrorCode::usage, user, std::nullopt, "needs a password", "type one");
+  const std::string password(reinterpret_cast<const char*>(typed->bytes().data()),
+                             typed->bytes().size());
+  const std::string line = user + ":" + hash_password(password) + "\n";
+  const int to = ::open(file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
+  const bool written =
+      to >= 0 && ::write(to, line.data(), line.size()) == static_cast<ssize_t>(line.size());
+  const int error = errno;
+  if (to >= 0) ::close(to);
+  if (!written)
+    throw Error(ErrorCode::cannot_write, file, std::nullopt, std::strerror(error),
+                "name another file");
+  job.streams.out << for_terminal(user) << " may see what is shared with --password-file "
+                  << for_shell(file) << '\n';
+  return kDone;
+}
+
+void print_share(const Job& job, bool as_json, const ServeOptions& options, const ServedAs& as) {
+  std::ostream& out = job.streams.out;
+  const bool tls = !options.certificate.empty() || options.share.own_certificate;
+  const bool local = as.place.starts_with("127.") || as.place.starts_with("[::1]");
+  const std::string user = options.share.user.empty() ? "NAME" : options.share.user;
+  const std::vector<Line> lines = lines_for(as.place, user, tls);
+  const std::string until =
+      options.until ? to_iso8601({*options.until, 0, 1'000'000'000, false}) : std::string();
+  if (as_json) {
+    JsonWriter json(out);
+    json.begin_object().key("place").value(as.place);
+    json.key("address").value(lines.front().how);
+    json.key("user").value(options.share.user).key("password").value(options.share.password);
+    json.key("until").value(until).key("fingerprint").value(as.fingerprint);
+    json.key("deleted").value(options.share.deleted).key("lines").begin_array();
+    for (const Line& line : lines)
+      json.begin_object().key("system").value(line.system).key("how").value(line.how).end_object();
+    json.end_array().end_object();
+    out.flush();
+    return;
+  }
+  for (const Line& line : lines) out << fmt::format("{:<11} {}\n", line.system, line.how);
+  if (!options.share.user.empty())
+    out << fmt::format("{:<11} {}\n{:<11} {}\n", "user", for_terminal(user), "password",
+                       options.share.password);
+  if (!as.fingerprint.empty()) out << fmt::format("{:<11} {}\n", "certificate", as.fingerprint);
+  if (!until.empty()) out << fmt::format("{:<11} {}\n", "ends", until);
+  if (!tls)
+    out << "Without TLS (--own-certificate) Windows sends no password, and anybody on the way "
+           "can read it.\n";
+  if (local) out << "Only this computer can reach it: name an address of its network for others.\n";
+  out << "End it with: lantern serve --stop " << for_shell(as.place) << '\n';
+  out.flush();
+}
+
+}  // namespace lantern::cli

@@ -1,0 +1,54 @@
+// Who may see a share: names and passwords, kept as hashes, and attempts that are slowed.
+//
+// Thread-safety: every member may be called from any thread.
+#pragma once
+
+#include <array>
+#include <chrono>
+#include <mutex>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "serve/net/engine.h"
+
+namespace lantern::net {
+
+class Access {
+ public:
+  static constexpr std::chrono::milliseconds kBetween{200};  // attempts, of all clients together
+  static constexpr std::chrono::seconds kAfterWrong{1};
+
+  // A password for this run alone.
+  void add_password(const std::string& user, const std::string& password);
+  // Lines "NAME:HASH" with a hash as password_hash makes them; '#' begins a remark. Throws
+  // Error{cannot_open, cannot_read}.
+  void add_file(const std::string& path);
+
+  // Of a request's Authorization (RFC 7617), with the waiting that a wrong one costs. `user`: who
+  // it was.
+  asio::awaitable<bool> may(std::string_view authorization, std::string& user);
+
+ private:
+  struct User {
+    std::string name, hash;
+  };
+  bool is_right(const std::string& name, const std::string& password);
+
+  using Digest = std::array<unsigned char, 32>;
+  Digest digest_of(std::string_view text) const;
+
+  std::vector<User> users_;
+  std::array<unsigned char, 16> salt_ = new_salt();
+  static std::array<unsigned char, 16> new_salt();
+  std::mutex mutex_;  // of what follows
+  std::vector<Digest> accepted_;
+  std::chrono::steady_clock::time_point next_attempt_{};
+};
+
+// Argon2id, in the text form that names its own parameters.
+std::string password_hash(const std::string& password);
+// 16 letters and figures that are not mistaken for one another: 80 bits.
+std::string new_password();
+
+}  // namespace lantern::net
