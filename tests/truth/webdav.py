@@ -308,8 +308,11 @@ def check_many(folder):
         check(share.ask("GET", "/NIGHT000/")[2].count(b"<tr>") == 60_001, "its page")
         with open(f"/proc/{share.child.pid}/status", encoding="ascii") as f:
             peak = next(int(line.split()[1]) >> 10 for line in f if line.startswith("VmHWM"))
-        print(f"peak {peak} MiB, of which hashing a password takes 64")
-        check(peak < 192, f"in bounded memory: {peak} MiB")
+        check(peak < 64, f"in bounded memory: {peak} MiB")
+        idle = [socket.create_connection(("127.0.0.1", share.port), timeout=30) for _ in range(200)]
+        check(share.ask("HEAD", "/NIGHT000/")[0] == 200, "beside 200 that say nothing")
+        for each in idle:
+            each.close()
 
 
 def main():

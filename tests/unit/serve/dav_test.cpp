@@ -1,5 +1,8 @@
 #include <gtest/gtest.h>
 
+#include <fstream>
+
+#include "kit/bytes.h"
 #include "lantern/text.h"
 #include "serve/net/dav/access.h"
 #include "serve/net/dav/dav_locks.h"
@@ -132,6 +135,10 @@ TEST(DavLocks, AnExclusiveLockKeepsOthersOut) {
 TEST(Access, APasswordIsAskedForAndWrongOnesWait) {
   Access access;
   access.add_password("keeper", "gannets of the north ledge");
+  const kit::Folder folder;
+  const std::string people = folder / "people";
+  std::ofstream(people) << "# who\nboatman:" << password_hash("relief boat") << "\n";
+  access.add_file(people);
   const auto ask = [&](const std::string& header) {
     asio::io_context io;
     bool right = false;
@@ -145,6 +152,7 @@ TEST(Access, APasswordIsAskedForAndWrongOnesWait) {
   const auto basic = [](const std::string& text) { return "Basic " + base64(text); };
   EXPECT_EQ(ask(basic("keeper:gannets of the north ledge")), "keeper");
   EXPECT_EQ(ask(basic("keeper:gannets of the north ledge")), "keeper");
+  EXPECT_EQ(ask(basic("boatman:relief boat")), "boatman");
   EXPECT_EQ(ask(""), "");
   EXPECT_EQ(ask("Bearer abc"), "");
   EXPECT_EQ(ask(basic("keeper")), "");

@@ -17,7 +17,7 @@ namespace {
 constexpr std::size_t kMaxFile = 1u << 20;  // bytes
 constexpr std::size_t kMaxAccepted = 64;    // passwords that were right, by their digests
 constexpr std::size_t kHashBytes = 32;
-constexpr std::uint32_t kPasses = 3, kKiB = 64u << 10, kLanes = 1;
+constexpr std::uint32_t kPasses = 2, kKiB = 19u << 10, kLanes = 1;
 
 void random_bytes(std::span<unsigned char> out) {
   if (::RAND_bytes(out.data(), static_cast<int>(out.size())) != 1)
@@ -68,7 +68,7 @@ Access::Digest Access::digest_of(std::string_view text) const {
 }
 
 void Access::add_password(const std::string& user, const std::string& password) {
-  users_.push_back({user, password_hash(password)});
+  accepted_.push_back(digest_of(user + ":" + password));
 }
 
 void Access::add_file(const std::string& path) {
@@ -95,6 +95,7 @@ void Access::add_file(const std::string& path) {
 }
 
 bool Access::is_right(const std::string& name, const std::string& password) {
+  if (users_.empty()) return false;
   const auto known = std::find_if(users_.begin(), users_.end(),
                                   [&](const User& user) { return user.name == name; });
   // Whether a name is known cannot be told from the time it takes.
@@ -132,7 +133,7 @@ asio::awaitable<bool> Access::may(std::string_view authorization, std::string& u
   co_await wait.async_wait(asio::use_awaitable);
   bool right = false;
   {
-    // One at a time: each takes 64 MiB.
+    // One at a time: each takes 19 MiB.
     const std::lock_guard lock(mutex_);
     right = is_right(name, given.substr(colon + 1));
     if (right && accepted_.size() < kMaxAccepted) accepted_.push_back(digest);

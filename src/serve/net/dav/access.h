@@ -19,7 +19,7 @@ class Access {
   static constexpr std::chrono::milliseconds kBetween{200};  // attempts, of all clients together
   static constexpr std::chrono::seconds kAfterWrong{1};
 
-  // A password for this run alone.
+  // A password for this run alone: random, so that its digest is kept.
   void add_password(const std::string& user, const std::string& password);
   // Lines "NAME:HASH" with a hash as password_hash makes them; '#' begins a remark. Throws
   // Error{cannot_open, cannot_read}.

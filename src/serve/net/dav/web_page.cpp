@@ -14,11 +14,11 @@ constexpr std::string_view kStyle =
     "body{font:16px/1.45 system-ui,sans-serif;margin:0;color:#1c2733;background:#f5f7f9}"
     "header{background:#16324a;color:#fff;padding:1rem 1.5rem}"
     "header h1{font-size:1.15rem;margin:0 0 .25rem}header a{color:#cfe3f3}"
-    "main{padding:1rem 1.5rem}form{margin:0 0 1rem}"
+    "main{padding:1rem 1.5rem}form{margin:0 0 1rem}form a{margin-left:1rem}"
     "input{font:inherit;padding:.25rem .5rem}button{font:inherit;padding:.25rem .75rem}"
     "table{border-collapse:collapse;width:100%;background:#fff}"
     "th,td{text-align:left;padding:.35rem .75rem;border-bottom:1px solid #e1e7ec;"
-    "vertical-align:top}td.n{overflow-wrap:anywhere}"
+    "vertical-align:top}td.n{overflow-wrap:anywhere;width:50%}"
     "th.s,td.s{text-align:right;white-space:nowrap}td.d{white-space:nowrap}"
     ".gone{color:#8a3b12}.soft{color:#5b6b79}pre{background:#fff;padding:1rem;overflow:auto;"
     "white-space:pre-wrap}img{max-width:100%;background:#fff}";
@@ -61,7 +61,7 @@ std::string page_begin(const std::string& title, const std::vector<std::string>&
          "<form method=\"get\"><input name=\"find\" aria-label=\"a part of a name\" "
          "placeholder=\"a part of a name\"> <button>Find below here</button> "
          "<a href=\"?zip\">all of it as a zip</a></form>\n"
-         "<table><tr><th>Name</th><th class=\"s\">Bytes</th><th>Changed</th><th></th></tr>\n";
+         "<table><tr><th>Name</th><th class=\"s\">Bytes</th><th>Changed</th><th>State</th></tr>\n";
 }
 
 std::string page_row(const SharedItem& item, const std::vector<std::string>& path,
@@ -87,8 +87,8 @@ std::string page_end(const std::string& remark) {
 std::string page_of_picture(const std::string& title, const std::vector<std::string>& path) {
   const std::string address = for_markup(href(path, false));
   return head(title, {path.begin(), path.end() - 1}, path.back()) +
-         fmt::format("<p><a href=\"{0}\">the file</a></p><img src=\"{0}\" alt=\"{1}\">\n", address,
-                     for_markup(path.back())) +
+         fmt::format("<p><a href=\"{0}\">the file itself</a></p><img src=\"{0}\" alt=\"{1}\">\n",
+                     address, for_markup(path.back())) +
          "</main></body></html>\n";
 }
 
@@ -106,7 +106,7 @@ std::string page_of_text(const std::string& title, const std::vector<std::string
     at = end + 1;
   }
   return head(title, {path.begin(), path.end() - 1}, path.back()) +
-         fmt::format("<p><a href=\"{}\">the file</a></p><pre>{}</pre>{}\n",
+         fmt::format("<p><a href=\"{}\">the file itself</a></p><pre>{}</pre>{}\n",
                      for_markup(href(path, false)), lines,
                      cut ? "<p class=\"soft\">This is its beginning.</p>" : "") +
          "</main></body></html>\n";
