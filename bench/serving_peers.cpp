@@ -5,6 +5,7 @@
 //   without a layer lantern_serving_peers --ask SOCKET EXPORT       reads an export (or, EXPORT "",
 //   the bare server's file) in
 //                                           pieces of 256 KiB, 16 of them asked for at once
+//   lantern_serving_peers --http SOCKET BYTES       one answer of so many bytes from a fixed buffer
 //   lantern_serving_peers --overlay FILE OVER COUNT COUNT writes of 4 KiB at random places through
 //   an overlay lantern_serving_peers --plain FILE COUNT        the same by pwrite
 // The last four, and --read, print the seconds they took.
@@ -194,6 +195,24 @@ int answer_bare(const char* path, const char* socket_path) {
   return 0;
 }
 
+// One connection, one answer.
+int answer_http(const char* socket_path, std::uint64_t length) {
+  const int listening = ::socket(AF_UNIX, SOCK_STREAM, 0);
+  const sockaddr_un address = address_of(socket_path);
+  if (::bind(listening, reinterpret_cast<const sockaddr*>(&address), sizeof(address)) != 0 ||
+      ::listen(listening, 1) != 0)
+    fail(socket_path);
+  const int client = ::accept(listening, nullptr, nullptr);
+  Bytes buffer(kRequest);
+  if (::recv(client, buffer.data(), buffer.size(), 0) <= 0) fail(socket_path);
+  const std::string head =
+      "HTTP/1.1 200 OK\r\nContent-Length: " + std::to_string(length) + "\r\n\r\n";
+  give(client, std::as_bytes(std::span(head)));
+  for (std::uint64_t done = 0; done < length; done += buffer.size())
+    give(client, std::span(buffer).first(std::min<std::uint64_t>(buffer.size(), length - done)));
+  return 0;
+}
+
 // Size of the export. The Network Block Device protocol: fixed newstyle, simple replies.
 std::uint64_t negotiate(int socket, const std::string& name) {
   Bytes hello(18);
@@ -293,6 +312,7 @@ int main(int argc, char** argv) {
   if (how == "--read" && argc == 3) return read_all(argv[2]);
   if (how == "--fuse" && argc == 4) return serve_one_file(argv[2], argv[3]);
   if (how == "--bare" && argc == 4) return answer_bare(argv[2], argv[3]);
+  if (how == "--http" && argc == 4) return answer_http(argv[2], std::stoull(argv[3]));
   if (how == "--ask" && argc == 4) return ask(argv[2], argv[3]);
   if (how == "--plain" && argc == 4) return write_plain(argv[2], std::stoul(argv[3]));
   if (how == "--overlay" && argc == 5) return write_over(argv[2], argv[3], std::stoul(argv[4]));

@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 
+os.environ["PATH"] += ":/usr/sbin:/sbin"
 LANTERN, PEERS = (os.path.abspath(path) for path in sys.argv[1:3])
 SIZE = (int(sys.argv[3]) if len(sys.argv) > 3 else 1024) << 20
 PAIRS = 7
@@ -66,6 +67,40 @@ def exports(disk, folder):
     row("an export in requests of 256 KiB, 16 at once : a bare request-and-reply loop on such a socket", 0.7, found)
 
 
+def get(socket, login, path):
+    began = time.perf_counter()
+    subprocess.run(["curl", "-sf", "--unix-socket", socket, "-u", login, "-o", "/dev/null", f"http://skerrow{path}"], check=True, timeout=300)
+    return time.perf_counter() - began
+
+
+def shares(folder):
+    """A large file of an ext4 volume."""
+    os.mkdir(f"{folder}/tree")
+    os.rename(f"{folder}/plain.img", f"{folder}/tree/large.bin")
+    subprocess.run(["mkfs.ext4", "-q", "-d", f"{folder}/tree", f"{folder}/share.img", f"{(SIZE >> 20) * 5 // 4 + 64}M"], check=True)
+    with open(f"{folder}/share.img", "rb") as f:
+        while f.read(1 << 24):
+            pass
+    found = []
+    # A password of our own choosing cannot be had: it is read from what is printed.
+    told = subprocess.run([LANTERN, "serve", f"{folder}/share.img", "--webdav", f"unix:{folder}/share.socket"], check=True, capture_output=True,
+                          text=True, timeout=60).stdout
+    login = "reader:" + next(line.split()[1] for line in told.splitlines() if line.startswith("password"))
+    try:
+        for pair in range(PAIRS):
+            socket = f"{folder}/http{pair}.socket"
+            server = subprocess.Popen([PEERS, "--http", socket, str(SIZE)])
+            while not os.path.exists(socket):
+                time.sleep(0.01)
+            time.sleep(0.05)
+            bare = get(socket, login, "/")
+            server.wait(30)
+            found.append(bare / get(f"{folder}/share.socket", login, "/large.bin"))
+    finally:
+        quiet(LANTERN, "serve", "--stop", f"unix:{folder}/share.socket")
+    row("GET of a large file of an ext4 volume by curl : an answer of as many bytes from a fixed buffer", 0.8, found)
+
+
 def writes(disk, folder):
     found = []
     for _ in range(PAIRS):
@@ -84,6 +119,7 @@ def main():
         mounts(f"{folder}/disk.img", folder)
         exports(f"{folder}/disk.img", folder)
         writes(f"{folder}/disk.img", folder)
+        shares(folder)
 
 
 main()

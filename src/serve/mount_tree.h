@@ -55,7 +55,7 @@ class MountTree {
  public:
   static constexpr std::uint64_t kRoot = 1;
   static constexpr std::size_t kMaxFiles = 16384;  // nodes of files before the kernel is asked
-  static constexpr std::size_t kMaxHeld = 32768;   // entries of folders that are held
+  static constexpr std::size_t kMaxHeld = 16384;   // entries of folders that are held
   static constexpr std::size_t kMaxNames = 65536;  // of folders that are held, or one folder's
 
   MountTree(const Target& target, const LiveDisk& live, const Session& session,
