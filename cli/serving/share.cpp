@@ -2,11 +2,17 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <ifaddrs.h>
+#include <net/if.h>
+#include <netdb.h>
+#include <netinet/in.h>
 #include <unistd.h>
 
+#include <array>
 #include <charconv>
 #include <cstring>
 #include <ctime>
+#include <memory>
 #include <ostream>
 
 #include "cli/keys.h"
@@ -55,9 +61,30 @@ struct Line {
   std::string system, how;
 };
 
+// Where others find a server that listens on all addresses of this computer: its first one in a
+// network. Of every other place the place itself.
+std::string reached_at(const std::string& place) {
+  constexpr std::string_view kAll = "0.0.0.0";
+  if (!place.starts_with(kAll)) return place;
+  ifaddrs* first = nullptr;
+  if (::getifaddrs(&first) != 0) return place;
+  const std::unique_ptr<ifaddrs, decltype(&::freeifaddrs)> owned(first, &::freeifaddrs);
+  for (const ifaddrs* at = first; at != nullptr; at = at->ifa_next) {
+    if (at->ifa_addr == nullptr || at->ifa_addr->sa_family != AF_INET ||
+        (at->ifa_flags & IFF_LOOPBACK) != 0)
+      continue;
+    std::array<char, NI_MAXHOST> host{};
+    if (::getnameinfo(at->ifa_addr, sizeof(sockaddr_in), host.data(), host.size(), nullptr, 0,
+                      NI_NUMERICHOST) == 0)
+      return host.data() + place.substr(kAll.size());
+  }
+  return place;
+}
+
 // How each common system opens it.
 std::vector<Line> lines_for(const std::string& place, const std::string& user, bool tls) {
-  const std::string at = place + "/";
+  if (place.starts_with("unix:")) return {{"socket", place}};
+  const std::string at = reached_at(place) + "/";
   const std::string http = (tls ? "https://" : "http://") + at;
   return {{"browser", http},
           {"Windows", "net use * " + http + " /user:" + user},

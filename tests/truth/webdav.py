@@ -245,11 +245,15 @@ def check_people(disk, folder):
         done = subprocess.run([LANTERN, "serve", "--add-user", name, "--password-file", people], input=f"{name} of Skerrow\n", capture_output=True, text=True,
                               timeout=60, start_new_session=True)
         check(done.returncode == 0, f"--add-user {name}: {done.stderr}")
+    subprocess.run([LANTERN, "serve", "--add-user", "keeper", "--password-file", people], input="a new one\n", capture_output=True, text=True, timeout=60,
+                   start_new_session=True)
     with open(people, encoding="ascii") as f:
         check("Skerrow" not in f.read() and os.stat(people).st_mode & 0o77 == 0, "the file holds hashes, for its owner alone")
     with Sharing(f"{disk}::2", "--password-file", people, "--case", f"{folder}/case") as share:
         share.told["user"], share.told["password"] = "boatman", "boatman of Skerrow"
         check(share.ask("GET", "/Stores.txt")[0] == 200, "one of the file may see it")
+        share.told["user"], share.told["password"] = "keeper", "a new one"
+        check(share.ask("GET", "/Stores.txt")[0] == 200, "a later line is a new password")
         check(share.ask("GET", "/Stores.txt", Authorization="Basic " + base64.b64encode(b"boatman:x").decode())[0] == 401, "with another password not")
         with open(f"/proc/{share.child.pid}/cmdline", encoding="utf-8") as f:
             check("of Skerrow" not in f.read(), "no password is in the list of processes")

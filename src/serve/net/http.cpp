@@ -37,8 +37,9 @@ asio::awaitable<std::optional<HttpRequest>> HttpConnection::next() {
   bool told_to_go_on = false;
   while (!parser.is_done()) {
     boost::system::error_code error = http::error::need_more;
+    std::size_t used = 0;
     if (!read_ahead_.empty()) {
-      const std::size_t used = parser.put(asio::buffer(read_ahead_), error);
+      used = parser.put(asio::buffer(read_ahead_), error);
       read_ahead_.erase(0, used);
     }
     if (error && error != http::error::need_more) {
@@ -57,7 +58,7 @@ asio::awaitable<std::optional<HttpRequest>> HttpConnection::next() {
       co_await send("HTTP/1.1 100 Continue\r\n\r\n");
       told_to_go_on = true;
     }
-    if (error != http::error::need_more) continue;
+    if (!error && used > 0) continue;
     std::array<std::byte, 8192> buffer;
     patience_.begin();
     const std::size_t got = co_await stream_.read_some(buffer);

@@ -96,13 +96,14 @@ void Access::add_file(const std::string& path) {
 
 bool Access::is_right(const std::string& name, const std::string& password) {
   if (users_.empty()) return false;
-  const auto known = std::find_if(users_.begin(), users_.end(),
+  // A later line of the same name is a new password.
+  const auto known = std::find_if(users_.rbegin(), users_.rend(),
                                   [&](const User& user) { return user.name == name; });
   // Whether a name is known cannot be told from the time it takes.
-  const User& asked = known == users_.end() ? users_.front() : *known;
+  const User& asked = known == users_.rend() ? users_.front() : *known;
   const bool fits =
       ::argon2id_verify(asked.hash.c_str(), password.data(), password.size()) == ARGON2_OK;
-  return fits && known != users_.end();
+  return fits && known != users_.rend();
 }
 
 asio::awaitable<bool> Access::may(std::string_view authorization, std::string& user) {
