@@ -54,7 +54,7 @@ TlsPtr tls_of_its_own(const std::string& host, int days, std::string& fingerprin
     throw Error(ErrorCode::unsupported, {}, std::nullopt, "no certificate can be made here",
                 "give one with --certificate and --key");
   };
-  const std::unique_ptr<EVP_PKEY, Free> key(::EVP_EC_gen("P-256"));
+  const std::unique_ptr<EVP_PKEY, Free> key(::EVP_PKEY_Q_keygen(nullptr, nullptr, "EC", "P-256"));
   const std::unique_ptr<X509, Free> certificate(::X509_new());
   std::uint64_t serial = 0;
   if (!key || !certificate ||
