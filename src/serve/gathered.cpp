@@ -18,7 +18,7 @@ std::string key_of(const std::vector<std::string>& path, std::size_t length) {
 
 }  // namespace
 
-std::shared_ptr<const FileSystem> gather(std::shared_ptr<const FileSystem> files,
+std::shared_ptr<const FileSystem> gather(const std::shared_ptr<const FileSystem>& files,
                                          const std::function<void(const EntryVisitor&)>& walk) {
   // No name: SQLite's own temporary file, which goes with the connection.
   const std::shared_ptr<Catalog> catalog = Catalog::create("", {});

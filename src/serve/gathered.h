@@ -14,7 +14,7 @@ namespace lantern {
 // A file system that lists what `walk` visits, and every folder on the way to it, also one that
 // was not visited itself (with no id); contents come from `files`. Throws Error{cannot_write},
 // and what `walk` throws.
-std::shared_ptr<const FileSystem> gather(std::shared_ptr<const FileSystem> files,
+std::shared_ptr<const FileSystem> gather(const std::shared_ptr<const FileSystem>& files,
                                          const std::function<void(const EntryVisitor&)>& walk);
 
 }  // namespace lantern
