@@ -501,6 +501,7 @@ void mount_disk(const Target& target, const std::string& folder, const MountOpti
   const fuse_lowlevel_ops ops = operations();
   const std::unique_ptr<fuse_session, SessionEnd> fuse(
       fuse_session_new(&arguments, &ops, sizeof(ops), &server));
+  fuse_opt_free_args(&arguments);  // what it took of them has its own memory
   if (!fuse || fuse_session_mount(fuse.get(), folder.c_str()) != 0)
     throw Error(ErrorCode::cannot_write, folder, std::nullopt, "cannot be mounted on",
                 "see whether /dev/fuse is there and may be used");
