@@ -171,15 +171,19 @@ void give(int to, std::span<const std::byte> bytes) {
   }
 }
 
-// One connection; requests of 28 bytes, answers of 16 and the bytes.
-int answer_bare(const char* path, const char* socket_path) {
-  const int file = open_file(path, O_RDONLY);
+int accept_one(const char* socket_path) {
   const int listening = ::socket(AF_UNIX, SOCK_STREAM, 0);
   const sockaddr_un address = address_of(socket_path);
   if (::bind(listening, reinterpret_cast<const sockaddr*>(&address), sizeof(address)) != 0 ||
       ::listen(listening, 1) != 0)
     fail(socket_path);
-  const int client = ::accept(listening, nullptr, nullptr);
+  return ::accept(listening, nullptr, nullptr);
+}
+
+// One connection; requests of 28 bytes, answers of 16 and the bytes.
+int answer_bare(const char* path, const char* socket_path) {
+  const int file = open_file(path, O_RDONLY);
+  const int client = accept_one(socket_path);
   Bytes size(8);
   store_be(size, 0, size_of(file));
   give(client, size);
@@ -197,12 +201,7 @@ int answer_bare(const char* path, const char* socket_path) {
 
 // One connection, one answer.
 int answer_http(const char* socket_path, std::uint64_t length) {
-  const int listening = ::socket(AF_UNIX, SOCK_STREAM, 0);
-  const sockaddr_un address = address_of(socket_path);
-  if (::bind(listening, reinterpret_cast<const sockaddr*>(&address), sizeof(address)) != 0 ||
-      ::listen(listening, 1) != 0)
-    fail(socket_path);
-  const int client = ::accept(listening, nullptr, nullptr);
+  const int client = accept_one(socket_path);
   Bytes buffer(kRequest);
   if (::recv(client, buffer.data(), buffer.size(), 0) <= 0) fail(socket_path);
   const std::string head =

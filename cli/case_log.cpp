@@ -50,18 +50,19 @@ void append_to_case(const std::string& folder, const Job& job,
 
   std::error_code ignored;
   std::filesystem::create_directories(folder, ignored);
-  const std::string path = folder + "/case.jsonl";
-  const std::string line = text.str();
-  // One write of a whole line: two commands at once do not mix.
+  append_line(folder + "/case.jsonl", text.str(), 0644, "name another folder with --case");
+}
+
+void append_line(const std::string& path, const std::string& line, unsigned mode,
+                 const std::string& next) {
   const int file =
-      ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
+      ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, mode);
   const bool written =
       file >= 0 && ::write(file, line.data(), line.size()) == static_cast<ssize_t>(line.size());
   const int error = errno;
   if (file >= 0) ::close(file);
   if (!written)
-    throw Error(ErrorCode::cannot_write, path, std::nullopt, std::strerror(error),
-                "name another folder with --case");
+    throw Error(ErrorCode::cannot_write, path, std::nullopt, std::strerror(error), next);
 }
 
 }  // namespace lantern::cli

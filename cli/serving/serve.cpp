@@ -120,6 +120,9 @@ int serve_source(Job& job, const Options& options) {
         ErrorCode::usage, {}, std::nullopt,
         options.nbd.empty() ? "a share is read-only" : "one run serves one of the two",
         options.nbd.empty() ? "leave --writable out, or export it with --nbd" : "run it twice");
+  if (!shared && (sharing.deleted || !sharing.user.empty() || !sharing.password_file.empty()))
+    throw Error(ErrorCode::usage, {}, std::nullopt,
+                "--deleted, --user and --password-file are for a share", "add --webdav ADDR");
   if (!options.certificate.empty() && sharing.own_certificate)
     throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate is given, and one is to be made",
                 "choose one of them");
@@ -163,12 +166,13 @@ int serve_source(Job& job, const Options& options) {
 
 Run add_serve(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
-  const Command command =
-      parser.command("serve", "a disk and its volumes, to programs and other computers");
+  const Command command = parser.command(
+      "serve", "a disk and its volumes, or its files, to other computers and programs");
   options->common.add_to(command, job);
   options->common.add_keys_to(command);
   options->writing.add_to(command);
-  command.option("SRC", options->source, "a disk, or a volume of one").values(0, 1);
+  command.option("SRC", options->source, "a disk, a volume or, with --webdav, a folder of one")
+      .values(0, 1);
   command.option("--nbd", options->nbd,
                  "as network block devices at HOST:PORT, :PORT of this computer alone, or "
                  "unix:PATH");

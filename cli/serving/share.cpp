@@ -1,20 +1,18 @@
 #include "cli/serving/share.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <ifaddrs.h>
 #include <net/if.h>
 #include <netdb.h>
 #include <netinet/in.h>
-#include <unistd.h>
 
 #include <array>
 #include <charconv>
-#include <cstring>
 #include <ctime>
 #include <memory>
 #include <ostream>
 
+#include "cli/case_log.h"
 #include "cli/keys.h"
 #include "cli/output.h"
 #include "cli/zone.h"
@@ -40,20 +38,13 @@ std::optional<std::int64_t> end_in(const std::string& text, std::int64_t now) {
   return std::nullopt;
 }
 
-// Appends to CASE/access.jsonl: when, who, what, how it ended and how many bytes were sent.
+// Appends to CASE/access.log: when, who, what, how it ended and how many bytes were sent.
 std::function<void(const std::string&)> access_log(const Job& job, const std::string& folder) {
   if (folder.empty()) return {};
-  const std::string path = folder + "/access.log";
   const auto clock = job.context.clock;
-  return [path, clock](const std::string& line) {
-    const std::string text =
-        to_iso8601({clock->now_seconds(), 0, 1'000'000'000, false}) + " " + line + "\n";
-    // One write of a whole line: two servers at once do not mix.
-    const int file =
-        ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
-    if (file < 0) return;
-    [[maybe_unused]] const ssize_t put = ::write(file, text.data(), text.size());
-    ::close(file);
+  return [path = folder + "/access.log", clock](const std::string& line) {
+    const std::string when = to_iso8601({clock->now_seconds(), 0, 1'000'000'000, false});
+    append_line(path, when + " " + line + "\n", 0600, "name another folder with --case");
   };
 }
 
@@ -155,14 +146,7 @@ int add_user(const Job& job, const std::string& user, const std::string& file) {
   const std::string password(reinterpret_cast<const char*>(typed->bytes().data()),
                              typed->bytes().size());
   const std::string line = user + ":" + hash_password(password) + "\n";
-  const int to = ::open(file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
-  const bool written =
-      to >= 0 && ::write(to, line.data(), line.size()) == static_cast<ssize_t>(line.size());
-  const int error = errno;
-  if (to >= 0) ::close(to);
-  if (!written)
-    throw Error(ErrorCode::cannot_write, file, std::nullopt, std::strerror(error),
-                "name another file");
+  append_line(file, line, 0600, "name another file");
   job.streams.out << for_terminal(user) << " may see what is shared with --password-file "
                   << for_shell(file) << '\n';
   return kDone;

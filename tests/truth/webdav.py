@@ -269,6 +269,8 @@ def check_people(disk, folder):
 def check_end(disk):
     refused = run(LANTERN, "serve", disk, "--webdav", "127.0.0.1:0", "--until", "2020-01-01")
     check(refused.returncode == 2 and "over already" in refused.stderr, f"an end in the past: {refused.stderr}")
+    refused = run(LANTERN, "serve", disk, "--nbd", "127.0.0.1:0", "--deleted")
+    check(refused.returncode == 2 and "add --webdav" in refused.stderr, f"what is for a share alone: {refused.stderr}")
     soon = time.gmtime(time.time() + 65)
     if ALL:
         with Sharing(disk, "--until", time.strftime("%Y-%m-%dT%H:%M", soon)) as share:

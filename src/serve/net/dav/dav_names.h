@@ -18,7 +18,7 @@ struct SharePath {
 };
 
 // Of a request's target, "/Keeper/log%20a.txt?preview" or with a scheme and host before it. Empty:
-// it is none, or climbs out of the share.
+// it is not valid, or climbs out of the share.
 std::optional<SharePath> share_path(std::string_view target);
 // "/Keeper/log%20a.txt"; of a folder with a '/' at its end.
 std::string href(const std::vector<std::string>& names, bool folder);
@@ -29,7 +29,7 @@ std::optional<std::string> percent_decoded(std::string_view text);
 // As text between tags, and in a value of an attribute: UTF-8 without control characters.
 std::string for_markup(std::string_view text);
 
-// "Sat, 14 Mar 2026 08:30:00 GMT", as RFC 9110 has it, and back. Empty: it is none.
+// "Sat, 14 Mar 2026 08:30:00 GMT", as RFC 9110 has it, and back. Empty: it is not valid.
 std::string http_date(std::int64_t seconds);
 std::optional<std::int64_t> parse_http_date(const std::string& text);
 

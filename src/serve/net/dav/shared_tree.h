@@ -31,7 +31,7 @@ class SharedTree {
   SharedTree(const Target& target, const LiveDisk& live, const Session& session, bool deleted,
              LocalToUtc local_to_utc);
 
-  // Empty: there is none. These throw Error where it cannot be read.
+  // Empty: there is no such item. These throw Error where it cannot be read.
   std::optional<SharedItem> find(const std::vector<std::string>& path);
   // What lies in a folder, from the item of this index on, at most so many; the last come in a
   // list that is shorter.
@@ -43,7 +43,7 @@ class SharedTree {
  private:
   static constexpr std::size_t kMaxHeld = 4096;  // nodes of the tree
 
-  // Calls `use` with the node. False: there is none.
+  // Calls `use` with the node. False: there is no such path.
   bool with_node(const std::vector<std::string>& path,
                  const std::function<void(const MountNode&)>& use);
   SharedItem item_of(const MountNode& node);
