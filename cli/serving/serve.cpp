@@ -4,6 +4,7 @@
 #include "cli/case_log.h"
 #include "cli/commands.h"
 #include "cli/output.h"
+#include "cli/serving/iscsi.h"
 #include "cli/serving/share.h"
 #include "cli/serving/writes.h"
 #include "lantern/serving.h"
@@ -15,6 +16,7 @@ struct Options {
   CommonOptions common;
   WritingOptions writing;
   SharingOptions sharing;
+  IscsiSharing iscsi;
   std::vector<std::string> source;
   std::string nbd;
   std::string certificate, key;
@@ -73,17 +75,11 @@ void print_ready(const Job& job, const Options& options, const WriteOptions& wri
     json.begin_object().key("place").value(place).key("writes").value(to_string(writes.how));
     json.key("journal").value(writes.file).key("fingerprint").value(as.fingerprint);
     json.key("exports").begin_array();
-    for (const ServedExport& one : as.exports)
-      json.begin_object()
-          .key("name")
-          .value(one.name)
-          .key("address")
-          .value(one.address)
-          .key("size_bytes")
-          .value(one.size_bytes)
-          .key("link")
-          .value(link_to(place, one.name, tls))
-          .end_object();
+    for (const ServedExport& one : as.exports) {
+      json.begin_object();
+      export_json(json, one);
+      json.key("link").value(link_to(place, one.name, tls)).end_object();
+    }
     json.end_array().end_object();
     out.flush();
     return;
@@ -92,15 +88,39 @@ void print_ready(const Job& job, const Options& options, const WriteOptions& wri
     out << for_terminal(link_to(place, one.name, tls)) << "  " << for_terminal(one.address) << ", "
         << human_size(one.size_bytes) << '\n';
   if (!as.fingerprint.empty()) out << "Certificate: " << as.fingerprint << '\n';
-  if (writes.how == Writes::overlay)
-    out << "Changes go to " << for_terminal(writes.file) << "; the disk stays as it is.\n";
-  else if (writes.how == Writes::in_place)
-    out << "Changes go to the disk itself, and are noted in " << for_terminal(writes.file)
-        << ".\nTake them back after the end with: lantern undo " << for_shell(writes.file) << '\n';
-  else
-    out << "Read-only.\n";
+  print_writes(out, writes);
   out << "End it with: lantern serve --stop " << for_shell(place) << '\n';
   out.flush();
+}
+
+// What does not go together. Throws Error{usage}.
+void check(const Options& options) {
+  const auto wrong = [](const char* what, const char* next) {
+    throw Error(ErrorCode::usage, {}, std::nullopt, what, next);
+  };
+  const SharingOptions& sharing = options.sharing;
+  const IscsiSharing& iscsi = options.iscsi;
+  const bool shared = !sharing.address.empty(), target = !iscsi.address.empty();
+  const bool exported = !options.nbd.empty();
+  const bool tls = !options.certificate.empty() || sharing.own_certificate;
+  if (!exported && !shared && !target)
+    wrong("it is not said where to serve it",
+          "for example: --nbd 127.0.0.1:10809, --iscsi 127.0.0.1:3260, or --webdav 127.0.0.1:8443");
+  if (exported + shared + target > 1) wrong("one run serves one way", "run it once for each");
+  if (shared && options.writing.writable)
+    wrong("a share is read-only", "leave --writable out, or export it with --nbd or --iscsi");
+  if (!shared && (sharing.deleted || !sharing.password_file.empty()))
+    wrong("--deleted and --password-file are for a share", "add --webdav ADDR");
+  if (exported && !sharing.user.empty())
+    wrong("an export asks nobody for a name", "leave --user out, or serve it with --iscsi");
+  if (!target && (iscsi.mutual || iscsi.no_password || !iscsi.initiator.empty()))
+    wrong("--initiator, --mutual and --no-password are for a target", "add --iscsi ADDR");
+  if (target && tls)
+    wrong("iSCSI has no TLS", "leave the certificate out; lead it through a tunnel of your own");
+  if (!options.certificate.empty() && sharing.own_certificate)
+    wrong("a certificate is given, and one is to be made", "choose one of them");
+  if (options.certificate.empty() != options.key.empty())
+    wrong("a certificate and its key belong together", "name both: --certificate FILE --key FILE");
 }
 
 int serve_source(Job& job, const Options& options) {
@@ -111,24 +131,8 @@ int serve_source(Job& job, const Options& options) {
   if (options.source.empty() && options.common.source.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "a source is needed",
                 "for example: lantern serve station.vdi --nbd 127.0.0.1:10809");
-  const bool shared = !sharing.address.empty();
-  if (options.nbd.empty() && !shared)
-    throw Error(ErrorCode::usage, {}, std::nullopt, "it is not said where to serve it",
-                "for example: --nbd 127.0.0.1:10809, or --webdav 127.0.0.1:8443");
-  if (shared && (!options.nbd.empty() || options.writing.writable))
-    throw Error(
-        ErrorCode::usage, {}, std::nullopt,
-        options.nbd.empty() ? "a share is read-only" : "one run serves one of the two",
-        options.nbd.empty() ? "leave --writable out, or export it with --nbd" : "run it twice");
-  if (!shared && (sharing.deleted || !sharing.user.empty() || !sharing.password_file.empty()))
-    throw Error(ErrorCode::usage, {}, std::nullopt,
-                "--deleted, --user and --password-file are for a share", "add --webdav ADDR");
-  if (!options.certificate.empty() && sharing.own_certificate)
-    throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate is given, and one is to be made",
-                "choose one of them");
-  if (options.certificate.empty() != options.key.empty())
-    throw Error(ErrorCode::usage, {}, std::nullopt, "a certificate and its key belong together",
-                "name both: --certificate FILE --key FILE");
+  check(options);
+  const bool shared = !sharing.address.empty(), iscsi = !options.iscsi.address.empty();
   const Address address =
       options.common.address(options.source.empty() ? "" : options.source.front());
   ServeOptions wanted;
@@ -141,6 +145,7 @@ int serve_source(Job& job, const Options& options) {
   wanted.until = sharing.end(job);
   wanted.share.own_certificate = sharing.own_certificate;
   if (shared) wanted.share = sharing.share(job, options.common.case_folder);
+  if (iscsi) wanted.iscsi = options.iscsi.options(job, sharing.user, options.common.case_folder);
   const Session& session = options.common.session(job);
   options.writing.add_host(wanted.writes, options.common.host(job));
   Target target = session.open(address);
@@ -153,6 +158,8 @@ int serve_source(Job& job, const Options& options) {
     print_findings(job, job.streams.err);
     if (shared)
       print_share(job, options.common.json, wanted, as);
+    else if (iscsi)
+      print_iscsi(job, options.common.json, wanted, as);
     else
       print_ready(job, options, wanted.writes, as);
   };
@@ -176,6 +183,7 @@ Run add_serve(OptionParser& parser, Job& job) {
   command.option("--nbd", options->nbd,
                  "as network block devices at HOST:PORT, :PORT of this computer alone, or "
                  "unix:PATH");
+  options->iscsi.add_to(command);
   options->sharing.add_to(command);
   command.option("--certificate", options->certificate,
                  "a PEM file: clients have to speak TLS; with --key");
@@ -189,6 +197,7 @@ Run add_serve(OptionParser& parser, Job& job) {
       "Examples: lantern serve station.vdi --nbd :10809\n"
       "          lantern serve station.vdi --nbd unix:/run/disk.socket --writable --overlay "
       "disk.changes\n"
+      "          lantern serve station.vdi --iscsi 192.168.7.4:3260 --until 3d\n"
       "          lantern serve station.vdi::2 --webdav 192.168.7.4:8443 --own-certificate --until "
       "3d\n"
       "          lantern serve --stop 127.0.0.1:10809");

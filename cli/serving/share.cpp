@@ -1,20 +1,15 @@
 #include "cli/serving/share.h"
 
 #include <fmt/format.h>
-#include <ifaddrs.h>
-#include <net/if.h>
-#include <netdb.h>
-#include <netinet/in.h>
 
-#include <array>
 #include <charconv>
 #include <ctime>
-#include <memory>
 #include <ostream>
 
 #include "cli/case_log.h"
 #include "cli/keys.h"
 #include "cli/output.h"
+#include "cli/serving/hand_over.h"
 #include "cli/zone.h"
 
 namespace lantern::cli {
@@ -38,42 +33,8 @@ std::optional<std::int64_t> end_in(const std::string& text, std::int64_t now) {
   return std::nullopt;
 }
 
-// Appends to CASE/access.log: when, who, what, how it ended and how many bytes were sent.
-std::function<void(const std::string&)> access_log(const Job& job, const std::string& folder) {
-  if (folder.empty()) return {};
-  const auto clock = job.context.clock;
-  return [path = folder + "/access.log", clock](const std::string& line) {
-    const std::string when = to_iso8601({clock->now_seconds(), 0, 1'000'000'000, false});
-    append_line(path, when + " " + line + "\n", 0600, "name another folder with --case");
-  };
-}
-
-struct Line {
-  std::string system, how;
-};
-
-// Where others find a server that listens on all addresses of this computer: its first one in a
-// network. Of every other place the place itself.
-std::string reached_at(const std::string& place) {
-  constexpr std::string_view kAll = "0.0.0.0";
-  if (!place.starts_with(kAll)) return place;
-  ifaddrs* first = nullptr;
-  if (::getifaddrs(&first) != 0) return place;
-  const std::unique_ptr<ifaddrs, decltype(&::freeifaddrs)> owned(first, &::freeifaddrs);
-  for (const ifaddrs* at = first; at != nullptr; at = at->ifa_next) {
-    if (at->ifa_addr == nullptr || at->ifa_addr->sa_family != AF_INET ||
-        (at->ifa_flags & IFF_LOOPBACK) != 0)
-      continue;
-    std::array<char, NI_MAXHOST> host{};
-    if (::getnameinfo(at->ifa_addr, sizeof(sockaddr_in), host.data(), host.size(), nullptr, 0,
-                      NI_NUMERICHOST) == 0)
-      return host.data() + place.substr(kAll.size());
-  }
-  return place;
-}
-
 // How each common system opens it.
-std::vector<Line> lines_for(const std::string& place, const std::string& user, bool tls) {
+std::vector<HandOver> lines_for(const std::string& place, const std::string& user, bool tls) {
   if (place.starts_with("unix:")) return {{"socket", place}};
   const std::string at = reached_at(place) + "/";
   const std::string http = (tls ? "https://" : "http://") + at;
@@ -88,14 +49,14 @@ std::vector<Line> lines_for(const std::string& place, const std::string& user, b
 
 void SharingOptions::add_to(const Command& command) {
   command.option("--webdav", address, "its files as a share and as web pages at HOST:PORT");
-  command.option("--user", user, "who may see the share (reader), with a password made for it");
+  command.option("--user", user,
+                 "who may see the share or use the target (reader), with a password made for it");
   command.option("--password-file", password_file,
                  "who may see the share: lines as --add-user writes them");
   command.option("--add-user", add_user,
                  "write a line for this name into --password-file; asks for the password");
   command.flag("--deleted", deleted, "share deleted files, too");
-  command.option("--until", until,
-                 "when the share or export ends: 2026-12-05, 2026-12-05T18:00 (UTC), 12h or 3d");
+  command.option("--until", until, "when it ends: 2026-12-05, 2026-12-05T18:00 (UTC), 12h or 3d");
   command.flag("--own-certificate", own_certificate,
                "speak TLS with a certificate made for this run; prints its fingerprint");
   command.option("--timezone", zone, "zone of the disk's local times: UTC, +02:00, Europe/Oslo");
@@ -155,36 +116,32 @@ int add_user(const Job& job, const std::string& user, const std::string& file) {
 void print_share(const Job& job, bool as_json, const ServeOptions& options, const ServedAs& as) {
   std::ostream& out = job.streams.out;
   const bool tls = !options.certificate.empty() || options.share.own_certificate;
-  const bool local = as.place.starts_with("127.") || as.place.starts_with("[::1]");
   const std::string user = options.share.user.empty() ? "NAME" : options.share.user;
-  const std::vector<Line> lines = lines_for(as.place, user, tls);
-  const std::string until =
-      options.until ? to_iso8601({*options.until, 0, 1'000'000'000, false}) : std::string();
+  std::vector<HandOver> lines = lines_for(as.place, user, tls);
+  const std::string until = end_text(options.until);
   if (as_json) {
     JsonWriter json(out);
     json.begin_object().key("place").value(as.place);
     json.key("address").value(lines.front().how);
     json.key("user").value(options.share.user).key("password").value(options.share.password);
     json.key("until").value(until).key("fingerprint").value(as.fingerprint);
-    json.key("deleted").value(options.share.deleted).key("lines").begin_array();
-    for (const Line& line : lines)
-      json.begin_object().key("system").value(line.system).key("how").value(line.how).end_object();
-    json.end_array().end_object();
+    json.key("deleted").value(options.share.deleted);
+    lines_json(json, lines);
+    json.end_object();
     out.flush();
     return;
   }
-  for (const Line& line : lines) out << fmt::format("{:<11} {}\n", line.system, line.how);
-  if (!options.share.user.empty())
-    out << fmt::format("{:<11} {}\n{:<11} {}\n", "user", for_terminal(user), "password",
-                       options.share.password);
-  if (!as.fingerprint.empty()) out << fmt::format("{:<11} {}\n", "certificate", as.fingerprint);
-  if (!until.empty()) out << fmt::format("{:<11} {}\n", "ends", until);
+  if (!options.share.user.empty()) {
+    lines.push_back({"user", for_terminal(user)});
+    lines.push_back({"password", options.share.password});
+  }
+  if (!as.fingerprint.empty()) lines.push_back({"certificate", as.fingerprint});
+  if (!until.empty()) lines.push_back({"ends", until});
+  print_lines(out, lines);
   if (!tls)
     out << "Without TLS (--own-certificate) Windows sends no password, and anybody on the way "
            "can read it.\n";
-  if (local) out << "Only this computer can reach it: name an address of its network for others.\n";
-  out << "End it with: lantern serve --stop " << for_shell(as.place) << '\n';
-  out.flush();
+  print_end(out, as.place);
 }
 
 }  // namespace lantern::cli

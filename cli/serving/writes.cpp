@@ -2,7 +2,9 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <ostream>
 
+#include "cli/output.h"
 #include "cli/repair/journal_name.h"
 
 namespace lantern::cli {
@@ -56,6 +58,16 @@ void WritingOptions::add_host(WriteOptions& writes, const std::shared_ptr<const 
   writes.guards.override_lock_file = given("lock-file");
 }
 
+void print_writes(std::ostream& out, const WriteOptions& writes) {
+  if (writes.how == Writes::overlay)
+    out << "Changes go to " << for_terminal(writes.file) << "; the disk stays as it is.\n";
+  else if (writes.how == Writes::in_place)
+    out << "Changes go to the disk itself, and are noted in " << for_terminal(writes.file)
+        << ".\nTake them back after the end with: lantern undo " << for_shell(writes.file) << '\n';
+  else
+    out << "Read-only.\n";
+}
+
 std::string writes_text(const std::string& writes, const std::string& journal) {
   if (writes == "overlay") return "  changes go to " + for_terminal(journal);
   if (writes == "in-place") return "  written in place, journal " + for_terminal(journal);
@@ -66,6 +78,11 @@ void writes_json(JsonWriter& json, const std::string& source, const std::string&
                  const std::string& journal, bool is_served) {
   json.key("source").value(source).key("writes").value(writes);
   json.key("journal").value(journal).key("served").value(is_served);
+}
+
+void export_json(JsonWriter& json, const ServedExport& one) {
+  json.key("name").value(one.name).key("address").value(one.address);
+  json.key("size_bytes").value(one.size_bytes);
 }
 
 }  // namespace lantern::cli

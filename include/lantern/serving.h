@@ -49,28 +49,42 @@ struct ShareOptions {
   std::function<void(const std::string& line)> accessed;  // of each request; any thread
 };
 
+// A disk and its volumes as units of an iSCSI target.
+struct IscsiOptions {
+  std::string address;       // as ServeOptions::nbd; empty: there is none
+  std::string user, secret;  // for CHAP; with an empty secret nobody is asked for one
+  std::string own_secret;    // the target shows that it knows it, where it is asked; may be empty
+  std::string initiator;     // the name of the only one that may log in; empty: any
+  std::function<void(const std::string& line)> accessed;  // of each login; any thread
+};
+
 // Argon2id with its parameters, as text.
 std::string hash_password(const std::string& password);
 // 16 letters and figures, random.
 std::string make_password();
+// 16 signs of 96 random bits, as CHAP wants them.
+std::string make_secret();
 
 // What a client can ask for.
 struct ServedExport {
   std::string name;     // "disk", "volume-2"
   std::string address;  // that it is known by elsewhere
   std::uint64_t size_bytes = 0;
+  std::uint16_t unit = 0;  // of iscsi: its number
 };
 
 // What is served, once clients are answered.
 struct ServedAs {
   std::string place;                  // with the port that was free where 0 was asked for
-  std::vector<ServedExport> exports;  // of nbd
+  std::vector<ServedExport> exports;  // of nbd and iscsi
+  std::string target;                 // name of an iSCSI target
   std::string fingerprint;  // SHA-256 of a certificate that was made for it; empty: none was
 };
 
 struct ServeOptions {
-  // One of the two.
+  // One of the three.
   std::string nbd;  // "HOST:PORT" (host in figures; empty: this computer alone), "unix:PATH"
+  IscsiOptions iscsi;
   ShareOptions share;
   WriteOptions writes;
   ServeLimits limits;

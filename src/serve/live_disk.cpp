@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <sys/stat.h>
 
+#include <bit>
 #include <mutex>
 
 #include "base/block_cache.h"
@@ -30,6 +31,15 @@ std::string stamp_of(const std::string& path) {
                      facts.st_mtim.tv_sec, facts.st_mtim.tv_nsec);
 }
 
+// An image that has none of its own has those its partition table was made for.
+std::uint32_t sector_of(const DiskLayer& disk) {
+  constexpr std::uint32_t kMax = 4096;
+  const std::uint32_t bytes = disk.bytes->logical_sector_size().value_or(disk.table.sector_size);
+  return std::has_single_bit(bytes) && bytes >= kSector && bytes <= kMax
+             ? bytes
+             : static_cast<std::uint32_t>(kSector);
+}
+
 }  // namespace
 
 std::optional<Target> shown_disk(const Target& target) {
@@ -43,18 +53,24 @@ std::optional<Target> shown_disk(const Target& target) {
 LiveDisk::LiveDisk(const Target& target, const Session& session, const WriteOptions& writes)
     : source_(target.disk().address), session_(session), writes_(writes) {
   const DiskLayer& disk = target.disk();
-  if (!target.volume) raws_.push_back({"disk", disk.address.print(), {0, disk.bytes->size()}, {}});
+  const std::uint32_t sector = sector_of(disk);
+  if (!target.volume)
+    raws_.push_back({"disk", disk.address.print(), {0, disk.bytes->size()}, {}, sector});
   for (const VolumeLayer& volume : disk.volumes) {
     if (!volume.bytes || (target.volume && target.volume.get() != &volume)) continue;
     const std::string name = "volume-" + std::to_string(volume.row.number);
-    raws_.push_back(
-        {name, volume.address.print(), intersect(volume.row.range, {0, disk.bytes->size()}), {}});
+    raws_.push_back({name,
+                     volume.address.print(),
+                     intersect(volume.row.range, {0, disk.bytes->size()}),
+                     {},
+                     sector});
     // What is written reaches the disk as it is stored.
     if (writes.how == Writes::none && volume.content() && volume.content() != volume.bytes)
       raws_.push_back({name + "-decrypted",
                        volume.address.print(),
                        {0, volume.content()->size()},
-                       volume.content()});
+                       volume.content(),
+                       sector});
   }
   flat_ = disk.bytes;
   // In place the files are held alone, and nobody else changes them.

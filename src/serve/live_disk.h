@@ -11,6 +11,7 @@
 #include <string>
 #include <vector>
 
+#include "base/bytes.h"
 #include "host/image_lock.h"
 #include "lantern/nest/session.h"
 #include "lantern/repair.h"
@@ -34,6 +35,7 @@ class LiveDisk {
     std::string address;  // that it is known by elsewhere
     Range range;          // of the disk; of a content its length
     SourcePtr content;    // decrypted; else empty
+    std::uint32_t sector_bytes = kSector;
   };
 
   // The last disk of the target, or the one volume of it that the target names. With

@@ -2,12 +2,15 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <filesystem>
 
 #include "lantern/error.h"
 #include "lantern/serving.h"
 #include "lantern/text.h"
 #include "serve/background.h"
 #include "serve/net/dav/webdav_server.h"
+#include "serve/net/iscsi/chap.h"
+#include "serve/net/iscsi/iscsi_server.h"
 #include "serve/net/nbd_server.h"
 #include "serve/registry.h"
 
@@ -21,6 +24,14 @@ std::string host_of(const std::string& place) {
   std::string host = place.substr(0, place.rfind(':'));
   std::erase_if(host, [](char c) { return c == '[' || c == ']'; });
   return host.empty() || host == "0.0.0.0" || host == "::" ? "localhost" : host;
+}
+
+// The address of what is served, wherever the command was run.
+std::string lasting_name(Address address) {
+  std::error_code error;
+  const auto whole = std::filesystem::absolute(address.first, error);
+  if (!error && std::filesystem::exists(whole, error)) address.first = whole.lexically_normal();
+  return address.print();
 }
 
 // Everything that a share answers with.
@@ -58,12 +69,17 @@ std::string make_password() {
   return net::new_password();
 }
 
+std::string make_secret() {
+  return iscsi::new_secret();
+}
+
 std::string serve_disk(const Target& target, const ServeOptions& options, const Session& session) {
   const bool shared = !options.share.address.empty();
   const std::optional<Target> disk = shown_disk(target);
   if (!disk && !shared)
     throw Error(ErrorCode::usage, target.disk().address.print(), std::nullopt,
                 "has no bytes of its own to serve", "name the disk that was swept");
+  const Address& named = target.volume ? target.volume->address : target.disk().address;
   LiveDisk live(disk.value_or(target), session, options.writes);
   net::Engine engine(options.limits, session.context());
   ServedAs as;
@@ -77,7 +93,21 @@ std::string serve_disk(const Target& target, const ServeOptions& options, const 
         as.fingerprint);
   std::optional<Share> share;
   std::optional<net::NbdServer> nbd;
-  if (shared) {
+  std::optional<iscsi::Server> disks;
+  if (!options.iscsi.address.empty()) {
+    const IscsiOptions& wanted = options.iscsi;
+    as.target = iscsi::target_name(lasting_name(named));
+    disks.emplace(
+        live, engine,
+        iscsi::Rules{as.target, wanted.user, wanted.secret, wanted.own_secret, wanted.initiator},
+        wanted.accessed);
+    as.place =
+        engine.listen(wanted.address, [&](net::Stream& stream) { return disks->serve(stream); });
+    for (const auto& unit : disks->units())
+      as.exports.push_back({unit->raw().name, unit->raw().address,
+                            unit->facts().blocks * unit->facts().block_bytes,
+                            static_cast<std::uint16_t>(as.exports.size())});
+  } else if (shared) {
     share.emplace(target, options, live, session, engine, tls);
     as.place = engine.listen(options.share.address,
                              [&](net::Stream& stream) { return share->server.serve(stream); });
@@ -85,12 +115,12 @@ std::string serve_disk(const Target& target, const ServeOptions& options, const 
     nbd.emplace(live, engine, tls);
     as.place = engine.listen(options.nbd, [&](net::Stream& stream) { return nbd->serve(stream); });
     for (const LiveDisk::Raw& raw : live.raws())
-      as.exports.push_back({raw.name, raw.address, raw.range.length});
+      as.exports.push_back({raw.name, raw.address, raw.range.length, 0});
   }
   Registered served;
-  served.kind = shared ? "webdav" : "nbd";
+  served.kind = shared ? "webdav" : disks ? "iscsi" : "nbd";
   served.place = as.place;
-  served.source = (target.volume ? target.volume->address : target.disk().address).print();
+  served.source = named.print();
   served.writes = std::string(to_string(options.writes.how));
   served.journal = options.writes.file;
   if (options.ready) options.ready(as);

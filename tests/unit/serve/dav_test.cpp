@@ -159,7 +159,7 @@ TEST(Access, APasswordIsAskedForAndWrongOnesWait) {
   const auto began = std::chrono::steady_clock::now();
   EXPECT_EQ(ask(basic("keeper:gannets")), "");
   EXPECT_EQ(ask(basic("other:gannets of the north ledge")), "");
-  EXPECT_GE(std::chrono::steady_clock::now() - began, 2 * Access::kAfterWrong);
+  EXPECT_GE(std::chrono::steady_clock::now() - began, 2 * Attempts::kAfterWrong);
   EXPECT_EQ(new_password().size(), 19u);
   EXPECT_NE(new_password(), new_password());
 }

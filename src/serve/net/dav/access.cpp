@@ -2,7 +2,6 @@
 
 #include <argon2.h>
 #include <openssl/crypto.h>
-#include <openssl/rand.h>
 #include <openssl/sha.h>
 
 #include <algorithm>
@@ -10,6 +9,7 @@
 
 #include "lantern/error.h"
 #include "lantern/text.h"
+#include "serve/net/random.h"
 
 namespace lantern::net {
 namespace {
@@ -19,16 +19,11 @@ constexpr std::size_t kMaxAccepted = 64;    // passwords that were right, by the
 constexpr std::size_t kHashBytes = 32;
 constexpr std::uint32_t kPasses = 2, kKiB = 19u << 10, kLanes = 1;
 
-void random_bytes(std::span<unsigned char> out) {
-  if (::RAND_bytes(out.data(), static_cast<int>(out.size())) != 1)
-    throw Error(ErrorCode::cannot_read, {}, std::nullopt, "this computer gives no random bytes");
-}
-
 }  // namespace
 
 std::string password_hash(const std::string& password) {
   std::array<unsigned char, 16> salt{};
-  random_bytes(salt);
+  random_bytes(std::as_writable_bytes(std::span(salt)));
   std::string encoded(
       ::argon2_encodedlen(kPasses, kKiB, kLanes, salt.size(), kHashBytes, Argon2_id), '\0');
   const int code =
@@ -44,7 +39,7 @@ std::string password_hash(const std::string& password) {
 std::string new_password() {
   constexpr std::string_view kLetters = "abcdefghjkmnpqrstuvwxyz23456789A";
   std::array<unsigned char, 16> bytes{};
-  random_bytes(bytes);
+  random_bytes(std::as_writable_bytes(std::span(bytes)));
   std::string password;
   for (std::size_t i = 0; i < bytes.size(); ++i) {
     if (i > 0 && i % 4 == 0) password += '-';
@@ -55,7 +50,7 @@ std::string new_password() {
 
 std::array<unsigned char, 16> Access::new_salt() {
   std::array<unsigned char, 16> salt{};
-  random_bytes(salt);
+  random_bytes(std::as_writable_bytes(std::span(salt)));
   return salt;
 }
 
@@ -118,7 +113,6 @@ asio::awaitable<bool> Access::may(std::string_view authorization, std::string& u
   if (colon == std::string::npos) co_return false;
   const std::string name = given.substr(0, colon);
   const Digest digest = digest_of(given);
-  asio::steady_timer wait(co_await asio::this_coro::executor);
   {
     const std::lock_guard lock(mutex_);
     bool known = false;
@@ -128,10 +122,8 @@ asio::awaitable<bool> Access::may(std::string_view authorization, std::string& u
       user = name;
       co_return true;
     }
-    next_attempt_ = std::max(next_attempt_, std::chrono::steady_clock::now()) + kBetween;
-    wait.expires_at(next_attempt_ - kBetween);
   }
-  co_await wait.async_wait(asio::use_awaitable);
+  co_await attempts_.turn();
   bool right = false;
   {
     // One at a time: each takes 19 MiB.
@@ -144,8 +136,7 @@ asio::awaitable<bool> Access::may(std::string_view authorization, std::string& u
     user = name;
     co_return true;
   }
-  wait.expires_after(kAfterWrong);
-  co_await wait.async_wait(asio::use_awaitable);
+  co_await Attempts::was_wrong();
   co_return false;
 }
 

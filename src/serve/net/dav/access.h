@@ -4,21 +4,17 @@
 #pragma once
 
 #include <array>
-#include <chrono>
 #include <mutex>
 #include <string>
 #include <string_view>
 #include <vector>
 
-#include "serve/net/engine.h"
+#include "serve/net/attempts.h"
 
 namespace lantern::net {
 
 class Access {
  public:
-  static constexpr std::chrono::milliseconds kBetween{200};  // attempts, of all clients together
-  static constexpr std::chrono::seconds kAfterWrong{1};
-
   // A password for this run alone: random, so that its digest is kept.
   void add_password(const std::string& user, const std::string& password);
   // Lines "NAME:HASH" with a hash as password_hash makes them; '#' begins a remark. Throws
@@ -41,9 +37,9 @@ class Access {
   std::vector<User> users_;
   std::array<unsigned char, 16> salt_ = new_salt();
   static std::array<unsigned char, 16> new_salt();
+  Attempts attempts_;
   std::mutex mutex_;  // of what follows
   std::vector<Digest> accepted_;
-  std::chrono::steady_clock::time_point next_attempt_{};
 };
 
 // Argon2id, in the text form that names its own parameters.
