@@ -5,9 +5,10 @@
 //   without a layer lantern_serving_peers --ask SOCKET EXPORT       reads an export (or, EXPORT "",
 //   the bare server's file) in
 //                                           pieces of 256 KiB, 16 of them asked for at once
-//   lantern_serving_peers --http SOCKET BYTES       one answer of so many bytes from a fixed buffer
-//   lantern_serving_peers --overlay FILE OVER COUNT COUNT writes of 4 KiB at random places through
-//   an overlay lantern_serving_peers --plain FILE COUNT        the same by pwrite
+//   lantern_serving_peers --units SOCKET TARGET      reads unit 0 of an iSCSI target in the same
+//   way lantern_serving_peers --http SOCKET BYTES       one answer of so many bytes from a fixed
+//   buffer lantern_serving_peers --overlay FILE OVER COUNT COUNT writes of 4 KiB at random places
+//   through an overlay lantern_serving_peers --plain FILE COUNT        the same by pwrite
 // The last four, and --read, print the seconds they took.
 #define FUSE_USE_VERSION 35
 #include <fcntl.h>
@@ -270,6 +271,80 @@ int ask(const char* socket_path, const std::string& name) {
   return 0;
 }
 
+// --- an iSCSI target
+// -----------------------------------------------------------------------------
+
+constexpr std::size_t kHead = 48;  // bytes
+
+void send_text(int socket, Bytes head, const std::string& text) {
+  store_be(head, 4, static_cast<std::uint32_t>(text.size()));
+  head.resize(kHead + (text.size() + 3) / 4 * 4);
+  lantern::store_text(head, kHead, text);
+  give(socket, head);
+}
+
+// The data of an answer; its head stays in `head`.
+void take_answer(int socket, Bytes& head, Bytes& data) {
+  take(socket, head);
+  const std::uint32_t length = lantern::be32(head, 4) & 0xFFFFFF;
+  data.resize((length + 3) / 4 * 4);
+  take(socket, data);
+}
+
+// Commands of 10 bytes, with so many bytes of answer expected.
+Bytes command(std::uint32_t number, std::uint32_t expected, std::uint8_t code, std::uint32_t block,
+              std::uint16_t blocks) {
+  Bytes head(kHead);
+  head[0] = std::byte{0x01};
+  head[1] = std::byte{0xC0};
+  store_be(head, 16, number);
+  store_be(head, 20, expected);
+  store_be(head, 24, number);
+  head[32] = static_cast<std::byte>(code);
+  store_be(head, 34, block);
+  store_be(head, 39, blocks);
+  return head;
+}
+
+int read_unit(const char* socket_path, const std::string& target) {
+  constexpr std::uint8_t kRead = 0x28, kCapacity = 0x25;
+  const int socket = ::socket(AF_UNIX, SOCK_STREAM, 0);
+  const sockaddr_un address = address_of(socket_path);
+  if (::connect(socket, reinterpret_cast<const sockaddr*>(&address), sizeof(address)) != 0)
+    fail(socket_path);
+  Bytes login(kHead), head(kHead), data;
+  login[0] = std::byte{0x43};
+  login[1] = std::byte{0x87};  // from the operational stage to the last
+  const std::string zero(1, '\0');
+  send_text(socket, login,
+            "InitiatorName=iqn.2026-11.internal.skerrow:bench" + zero + "SessionType=Normal" +
+                zero + "TargetName=" + target + zero + "MaxRecvDataSegmentLength=262144" + zero);
+  take_answer(socket, head, data);
+  if (lantern::be16(head, 36) != 0) fail("the login is refused");
+  std::uint32_t number = 0;
+  // The first command of a session is told that the session is new.
+  for (int i = 0; i < 2; ++i) {
+    give(socket, command(number++, 8, kCapacity, 0, 0));
+    take_answer(socket, head, data);
+  }
+  const std::uint32_t block = lantern::be32(data, 4);
+  const auto blocks = static_cast<std::uint16_t>(kRequest / block);
+  const std::uint64_t count = (std::uint64_t{lantern::be32(data, 0)} + 1) / blocks;
+  std::uint64_t asked = 0;
+  const auto ask_next = [&] {
+    give(socket,
+         command(number++, kRequest, kRead, static_cast<std::uint32_t>(asked++ * blocks), blocks));
+  };
+  const Clock clock;
+  while (asked < std::min<std::uint64_t>(kInFlight, count)) ask_next();
+  for (std::uint64_t answered = 0; answered < count; ++answered) {
+    take_answer(socket, head, data);
+    if (data.size() != kRequest || head[0] != std::byte{0x25}) fail("a request failed");
+    if (asked < count) ask_next();
+  }
+  return 0;
+}
+
 // --- writing
 // --------------------------------------------------------------------------------------
 
@@ -313,6 +388,7 @@ int main(int argc, char** argv) {
   if (how == "--bare" && argc == 4) return answer_bare(argv[2], argv[3]);
   if (how == "--http" && argc == 4) return answer_http(argv[2], std::stoull(argv[3]));
   if (how == "--ask" && argc == 4) return ask(argv[2], argv[3]);
+  if (how == "--units" && argc == 4) return read_unit(argv[2], argv[3]);
   if (how == "--plain" && argc == 4) return write_plain(argv[2], std::stoul(argv[3]));
   if (how == "--overlay" && argc == 5) return write_over(argv[2], argv[3], std::stoul(argv[4]));
   std::cerr << "see the head of bench/serving_peers.cpp\n";

@@ -2,6 +2,7 @@
 """serving_runs.py LANTERN PEERS [MIB]: a raw volume through our mount beside bare pread and beside a file system of that one file, an
 export beside a bare server on the same kind of socket, and small writes into an overlay beside the same to a file; interleaved pairs from the
 page cache. PEERS is build/release/bench/lantern_serving_peers."""
+import json
 import os
 import statistics
 import subprocess
@@ -49,22 +50,37 @@ def mounts(disk, folder):
     row("the same : a file system of that one file (low level, direct I/O, 1 MiB)", 0.70, trivial)
 
 
+def bare_seconds(disk, socket):
+    server = subprocess.Popen([PEERS, "--bare", disk, socket])
+    while not os.path.exists(socket):
+        time.sleep(0.01)
+    time.sleep(0.05)
+    took = seconds("--ask", socket, "")
+    server.wait(30)
+    return took
+
+
 def exports(disk, folder):
     found = []
     quiet(LANTERN, "serve", disk, "--nbd", f"unix:{folder}/ours.socket")
     try:
         for pair in range(PAIRS):
-            socket = f"{folder}/bare{pair}.socket"
-            server = subprocess.Popen([PEERS, "--bare", disk, socket])
-            while not os.path.exists(socket):
-                time.sleep(0.01)
-            time.sleep(0.05)
-            bare = seconds("--ask", socket, "")
-            server.wait(30)
-            found.append(bare / seconds("--ask", f"{folder}/ours.socket", "disk"))
+            found.append(bare_seconds(disk, f"{folder}/bare{pair}.socket") / seconds("--ask", f"{folder}/ours.socket", "disk"))
     finally:
         quiet(LANTERN, "serve", "--stop", f"unix:{folder}/ours.socket")
     row("an export in requests of 256 KiB, 16 at once : a bare request-and-reply loop on such a socket", 0.7, found)
+
+
+def units(disk, folder):
+    told = json.loads(subprocess.run([LANTERN, "serve", disk, "--iscsi", f"unix:{folder}/units.socket", "--no-password", "--json"], check=True,
+                                     capture_output=True, text=True, timeout=60).stdout)
+    found = []
+    try:
+        for pair in range(PAIRS):
+            found.append(bare_seconds(disk, f"{folder}/under{pair}.socket") / seconds("--units", f"{folder}/units.socket", told["target"]))
+    finally:
+        quiet(LANTERN, "serve", "--stop", f"unix:{folder}/units.socket")
+    row("an iSCSI unit in requests of 256 KiB, 16 at once : a bare request-and-reply loop on such a socket", 0.5, found)
 
 
 def get(socket, login, path):
@@ -118,6 +134,7 @@ def main():
                     f.write(os.urandom(1 << 24))
         mounts(f"{folder}/disk.img", folder)
         exports(f"{folder}/disk.img", folder)
+        units(f"{folder}/disk.img", folder)
         writes(f"{folder}/disk.img", folder)
         shares(folder)
 

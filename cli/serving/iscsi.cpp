@@ -25,20 +25,21 @@ std::vector<HandOver> lines_for(const std::string& place, const IscsiOptions& is
   std::vector<HandOver> lines;
   const std::string node =
       fmt::format("iscsiadm --mode node --targetname {} --portal {}", target, at);
-  lines.push_back({"Linux", "iscsiadm --mode discovery --type sendtargets --portal " + at});
+  std::string secrets;
   const auto set = [&](const char* what, const std::string& value) {
-    lines.push_back({"", fmt::format("{} --op update --name node.session.auth.{} --value {}", node,
-                                     what, value)});
+    secrets += fmt::format(" --name node.session.auth.{} --value {}", what, value);
   };
   if (proves) {
     set("authmethod", "CHAP");
-    set("username", iscsi.user);
+    set("username", for_shell(iscsi.user));
     set("password", iscsi.secret);
   }
   if (mutual) {
     set("username_in", target);
     set("password_in", iscsi.own_secret);
   }
+  lines.push_back({"Linux", "iscsiadm --mode discovery --type sendtargets --portal " + at});
+  if (proves) lines.push_back({"", node + " --op update" + secrets});
   lines.push_back({"", node + " --login"});
   lines.push_back({"Windows", fmt::format("New-IscsiTargetPortal -TargetPortalAddress {} "
                                           "-TargetPortalPortNumber {}",
@@ -50,9 +51,9 @@ std::vector<HandOver> lines_for(const std::string& place, const IscsiOptions& is
                            mutual ? "MUTUALCHAP" : "ONEWAYCHAP", iscsi.user, iscsi.secret);
   lines.push_back({"", connect});
   lines.push_back({"macOS", "has no initiator of its own"});
-  lines.push_back(
-      {"machine", fmt::format("-drive file=iscsi://{}{}/{}/0,format=raw",
-                              proves ? iscsi.user + "%25" + iscsi.secret + "@" : "", at, target)});
+  lines.push_back({"hypervisor",
+                   fmt::format("-drive file=iscsi://{}{}/{}/0,format=raw",
+                               proves ? iscsi.user + "%25" + iscsi.secret + "@" : "", at, target)});
   return lines;
 }
 

@@ -1,5 +1,6 @@
 #include "serve/net/engine.h"
 
+#include <sys/resource.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -60,6 +61,14 @@ void clear_socket(const std::string& path) {
   ::unlink(path.c_str());
 }
 
+// Each connection is an open file.
+void allow_files() {
+  rlimit files{};
+  if (::getrlimit(RLIMIT_NOFILE, &files) != 0) return;
+  files.rlim_cur = files.rlim_max;
+  ::setrlimit(RLIMIT_NOFILE, &files);
+}
+
 }  // namespace
 
 asio::awaitable<void> RequestMemory::take(std::uint64_t bytes) {
@@ -88,7 +97,9 @@ asio::awaitable<void> Rate::pass(std::uint64_t bytes) {
 }
 
 Engine::Engine(const ServeLimits& limits, const Context& context)
-    : limits_(limits), context_(context), rate_(limits.bytes_per_second) {}
+    : limits_(limits), context_(context), rate_(limits.bytes_per_second) {
+  allow_files();
+}
 
 Engine::~Engine() {
   for (const std::string& path : unix_paths_) ::unlink(path.c_str());

@@ -54,7 +54,7 @@ bool is_same(ByteView a, ByteView b) {
 
 std::string new_secret() {
   constexpr std::string_view kSigns =
-      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_";
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._";
   static_assert(kSigns.size() == 64);
   std::array<std::byte, 16> random{};
   net::random_bytes(random);

@@ -99,9 +99,9 @@ class Connection {
       co_await pdus_.read_head(pdu_);
       if (data_bytes(pdu_.head) > kMaxText || !co_await pdus_.read_rest(pdu_)) co_return false;
       Login::Step step = login.take(pdu_);
-      if (step.tried) {
+      if (step.was_wrong) {
         co_await server_.attempts().turn();
-        if (step.status != kLoggedIn) co_await net::Attempts::was_wrong();
+        co_await net::Attempts::was_wrong();
       }
       const std::uint32_t number = be32(pdu_.head, 24);
       if (step.done) {
@@ -494,7 +494,9 @@ Server::Server(LiveDisk& live, net::Engine& engine, Rules rules, Accessed access
     // Who attaches a target gets all its units: a disk and a volume of it, both written, would
     // destroy each other.
     if (live.is_writable() && !units_.empty()) break;
-    if (raw.range.length < raw.sector_bytes) continue;
+    // A disk without a table is its one volume: one of them is enough.
+    const bool same = !units_.empty() && !raw.content && raw.range == live.raws().front().range;
+    if (raw.range.length < raw.sector_bytes || same) continue;
     fields_.push_back(unit_field(static_cast<std::uint16_t>(units_.size())));
     units_.push_back(std::make_unique<scsi::Unit>(live, raw, rules_.target));
   }

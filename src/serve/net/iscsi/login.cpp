@@ -59,7 +59,8 @@ Login::Step Login::take(const Pdu& request) {
   text_.clear();
   const LoginStatus status = keys ? take_text(*keys, step) : kInitiatorError;
   if (status != kLoggedIn) return end(status);
-  const bool may_go_on = secret_ == Secret::shown || rules_.secret.empty() || agreed_.discovery;
+  const bool nothing_asked = rules_.secret.empty() || agreed_.discovery;
+  const bool may_go_on = secret_ == Secret::shown || (secret_ == Secret::method && nothing_asked);
   if (!wants_on || !may_go_on) return step;
   if (next <= stage || next == 2) return end(kInitiatorError);
   stage_ = next;
@@ -110,8 +111,10 @@ LoginStatus Login::take_names(const std::vector<Key>& keys) {
 LoginStatus Login::prove(const std::vector<Key>& keys, Step& step) {
   if (secret_ == Secret::method) {
     const std::string* const methods = value_of(keys, "AuthMethod");
-    const bool asked = !rules_.secret.empty() && !agreed_.discovery;
     if (methods == nullptr) return kLoggedIn;
+    // What there is may be seen without a password; who would rather show one is asked for it.
+    const bool asked =
+        !rules_.secret.empty() && (!agreed_.discovery || items_of(*methods).front() == "CHAP");
     const char* const method = asked ? "CHAP" : "None";
     if (!has_item(*methods, method)) return kWrongPassword;
     add_key(step.text, "AuthMethod", method);
@@ -135,7 +138,7 @@ LoginStatus Login::prove(const std::vector<Key>& keys, Step& step) {
 }
 
 LoginStatus Login::check_answer(const std::vector<Key>& keys, Step& step) {
-  step.tried = true;
+  step.was_wrong = true;
   const std::string* const name = value_of(keys, "CHAP_N");
   const std::string* const given = value_of(keys, "CHAP_R");
   const auto answer = given != nullptr ? binary_of(*given, kMaxChallenge) : std::nullopt;
@@ -156,6 +159,7 @@ LoginStatus Login::check_answer(const std::vector<Key>& keys, Step& step) {
             binary_text(
                 chap_answer(hash_, static_cast<std::uint8_t>(number), rules_.own_secret, *bytes)));
   }
+  step.was_wrong = false;
   secret_ = Secret::shown;
   return kLoggedIn;
 }

@@ -46,8 +46,8 @@ class Login {
   struct Step {
     Bytes head, text;  // of the answer; the numbers of the session are not in it yet
     LoginStatus status = kLoggedIn;
-    bool done = false;   // the full feature phase begins
-    bool tried = false;  // a secret was tried; status tells whether it was right
+    bool done = false;       // the full feature phase begins
+    bool was_wrong = false;  // the secret that was tried
   };
   Step take(const Pdu& request);
 
