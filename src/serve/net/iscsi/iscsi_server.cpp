@@ -128,7 +128,6 @@ class Connection {
   }
 
   void note_login(const Agreed& agreed, LoginStatus status) const {
-    boost::system::error_code error;
     server_.accessed(fmt::format(
         "{} {} {}", agreed.initiator.empty() ? "-" : agreed.initiator,
         agreed.discovery ? "discovery" : "login",
