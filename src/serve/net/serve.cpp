@@ -81,6 +81,10 @@ std::string serve_disk(const Target& target, const ServeOptions& options, const 
                 "has no bytes of its own to serve", "name the disk that was swept");
   const Address& named = target.volume ? target.volume->address : target.disk().address;
   LiveDisk live(disk.value_or(target), session, options.writes);
+  // Connections that are open at the end go with the engine, and before what they use.
+  std::optional<Share> share;
+  std::optional<net::NbdServer> nbd;
+  std::optional<iscsi::Server> disks;
   net::Engine engine(options.limits, session.context());
   ServedAs as;
   net::TlsPtr tls;
@@ -91,9 +95,6 @@ std::string serve_disk(const Target& target, const ServeOptions& options, const 
         host_of(shared ? options.share.address : options.nbd),
         options.until ? static_cast<int>((*options.until - began) / 86400) + 2 : kDays,
         as.fingerprint);
-  std::optional<Share> share;
-  std::optional<net::NbdServer> nbd;
-  std::optional<iscsi::Server> disks;
   if (!options.iscsi.address.empty()) {
     const IscsiOptions& wanted = options.iscsi;
     as.target = iscsi::target_name(lasting_name(named));

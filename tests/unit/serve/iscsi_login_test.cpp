@@ -71,8 +71,8 @@ TEST(IscsiKeys, NumbersAndBinaryValues) {
 }
 
 TEST(IscsiKeys, UnitsAreNamedByTheirNumbers) {
-  for (const std::uint16_t number : {0, 1, 255, 256, 1000})
-    EXPECT_EQ(unit_number(unit_field(number)), number);
+  for (const unsigned number : {0u, 1u, 255u, 256u, 1000u})
+    EXPECT_EQ(unit_number(unit_field(static_cast<std::uint16_t>(number))), number);
   EXPECT_FALSE(unit_number(0xC101000000000000)) << "a well-known unit";
   EXPECT_FALSE(unit_number(1)) << "a unit behind another";
 }

@@ -1,6 +1,6 @@
 #include <gtest/gtest.h>
 
-#include "kit/bytes.h"
+#include "base/store.h"
 #include "lantern/sources.h"
 #include "serve/net/iscsi/scsi/unit.h"
 

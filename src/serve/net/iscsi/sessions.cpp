@@ -67,7 +67,7 @@ SessionPtr Sessions::join(const Agreed& agreed, std::uint32_t first_command,
   return session;
 }
 
-void Sessions::end(const SessionPtr& session) {
+void Sessions::end(SessionPtr session) {
   session->ended_ = true;
   for (const auto& [number, line] : session->lines_) line->close();
   session->lines_.clear();
@@ -95,7 +95,7 @@ void Sessions::close(const SessionPtr& session, std::uint16_t connection) {
 
 void Sessions::close_all() {
   const std::lock_guard lock(mutex_);
-  while (!sessions_.empty()) end(SessionPtr(sessions_.begin()->second));
+  while (!sessions_.empty()) end(sessions_.begin()->second);
 }
 
 }  // namespace lantern::iscsi

@@ -69,7 +69,8 @@ class Sessions {
   void close_all();
 
  private:
-  void end(const SessionPtr& session);  // the mutex is held
+  // The mutex is held. A copy: the one in the list goes.
+  void end(SessionPtr session);
 
   std::vector<std::unique_ptr<scsi::Unit>>& units_;
   std::mutex mutex_;
