@@ -16,7 +16,7 @@
 namespace lantern::cli {
 
 void print_lines(std::ostream& out, const std::vector<HandOver>& lines) {
-  for (const HandOver& line : lines) out << fmt::format("{:<11} {}\n", line.system, line.how);
+  for (const HandOver& line : lines) out << fmt::format("{:<12} {}\n", line.system, line.how);
 }
 
 void lines_json(JsonWriter& json, const std::vector<HandOver>& lines) {

@@ -16,18 +16,17 @@ constexpr std::string_view kUser = "reader";
 
 // How each common system attaches it.
 std::vector<HandOver> lines_for(const std::string& place, const IscsiOptions& iscsi,
-                                const std::string& target) {
+                                const std::string& target, bool is_writable) {
   if (place.starts_with("unix:")) return {{"socket", place}};
   const std::string at = reached_at(place);
   const std::size_t colon = at.rfind(':');
   const std::string host = at.substr(0, colon), port = at.substr(colon + 1);
   const bool proves = !iscsi.secret.empty(), mutual = !iscsi.own_secret.empty();
   std::vector<HandOver> lines;
-  const std::string node =
-      fmt::format("iscsiadm --mode node --targetname {} --portal {}", target, at);
+  const std::string node = fmt::format("iscsiadm -m node -T {} -p {}", target, at);
   std::string secrets;
   const auto set = [&](const char* what, const std::string& value) {
-    secrets += fmt::format(" --name node.session.auth.{} --value {}", what, value);
+    secrets += fmt::format(" -n node.session.auth.{} -v {}", what, value);
   };
   if (proves) {
     set("authmethod", "CHAP");
@@ -38,8 +37,8 @@ std::vector<HandOver> lines_for(const std::string& place, const IscsiOptions& is
     set("username_in", target);
     set("password_in", iscsi.own_secret);
   }
-  lines.push_back({"Linux", "iscsiadm --mode discovery --type sendtargets --portal " + at});
-  if (proves) lines.push_back({"", node + " --op update" + secrets});
+  lines.push_back({"Linux", "iscsiadm -m discovery -t sendtargets -p " + at});
+  if (proves) lines.push_back({"", node + " -o update" + secrets});
   lines.push_back({"", node + " --login"});
   lines.push_back({"Windows", fmt::format("New-IscsiTargetPortal -TargetPortalAddress {} "
                                           "-TargetPortalPortNumber {}",
@@ -51,16 +50,17 @@ std::vector<HandOver> lines_for(const std::string& place, const IscsiOptions& is
                            mutual ? "MUTUALCHAP" : "ONEWAYCHAP", iscsi.user, iscsi.secret);
   lines.push_back({"", connect});
   lines.push_back({"macOS", "has no initiator of its own"});
-  lines.push_back({"hypervisor",
-                   fmt::format("-drive file=iscsi://{}{}/{}/0,format=raw",
-                               proves ? iscsi.user + "%25" + iscsi.secret + "@" : "", at, target)});
+  lines.push_back({"hypervisor", fmt::format("-drive file=iscsi://{}{}/{}/0,format=raw{}",
+                                             proves ? iscsi.user + "%" + iscsi.secret + "@" : "",
+                                             at, target, is_writable ? "" : ",readonly=on")});
   return lines;
 }
 
 }  // namespace
 
 void IscsiSharing::add_to(const Command& command) {
-  command.option("--iscsi", address, "as an iSCSI target at HOST:PORT; asks for a password");
+  command.option("--iscsi", address,
+                 "as an iSCSI target at HOST:PORT, with a password made for it");
   command.option("--initiator", initiator, "the name of the only initiator that may log in");
   command.flag("--mutual", mutual, "the target proves who it is, too, with a password of its own");
   command.flag("--no-password", no_password, "let in whoever reaches the target");
@@ -86,7 +86,8 @@ IscsiOptions IscsiSharing::options(const Job& job, const std::string& user,
 void print_iscsi(const Job& job, bool as_json, const ServeOptions& options, const ServedAs& as) {
   std::ostream& out = job.streams.out;
   const IscsiOptions& iscsi = options.iscsi;
-  std::vector<HandOver> lines = lines_for(as.place, iscsi, as.target);
+  const std::vector<HandOver> lines =
+      lines_for(as.place, iscsi, as.target, options.writes.how != Writes::none);
   const std::string until = end_text(options.until);
   if (as_json) {
     JsonWriter json(out);
@@ -107,17 +108,18 @@ void print_iscsi(const Job& job, bool as_json, const ServeOptions& options, cons
     out.flush();
     return;
   }
+  std::vector<HandOver> facts = {{"target", as.target}};
   for (const ServedExport& one : as.exports)
-    lines.push_back({fmt::format("unit {}", one.unit),
+    facts.push_back({fmt::format("unit {}", one.unit),
                      for_terminal(one.address) + ", " + human_size(one.size_bytes)});
-  lines.push_back({"target", as.target});
   if (!iscsi.user.empty()) {
-    lines.push_back({"user", for_terminal(iscsi.user)});
-    lines.push_back({"password", iscsi.secret});
+    facts.push_back({"user", for_terminal(iscsi.user)});
+    facts.push_back({"password", iscsi.secret});
   }
-  if (!iscsi.own_secret.empty()) lines.push_back({"its own", iscsi.own_secret});
-  if (!iscsi.initiator.empty()) lines.push_back({"initiator", for_terminal(iscsi.initiator)});
-  if (!until.empty()) lines.push_back({"ends", until});
+  if (!iscsi.own_secret.empty()) facts.push_back({"its password", iscsi.own_secret});
+  if (!iscsi.initiator.empty()) facts.push_back({"initiator", for_terminal(iscsi.initiator)});
+  if (!until.empty()) facts.push_back({"ends", until});
+  print_lines(out, facts);
   print_lines(out, lines);
   print_writes(out, options.writes);
   out << "Nothing that is sent is encrypted: anybody on the way can read it.\n";
