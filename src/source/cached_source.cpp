@@ -26,6 +26,7 @@ class CachedSource final : public WritableSource {
   std::optional<std::span<const std::byte>> view(Range range) const override {
     return inner_->view(range);
   }
+  std::optional<int> descriptor() const override { return inner_->descriptor(); }
 
   Translation translate(std::uint64_t offset, ByteView bytes) const override {
     return {{{inner_, offset, Bytes(bytes.begin(), bytes.end()), false}}, bytes.size()};

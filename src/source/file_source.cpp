@@ -72,6 +72,10 @@ class FileSource final : public ByteSource {
   std::uint64_t size() const override { return size_; }
   std::optional<std::uint32_t> logical_sector_size() const override { return logical_; }
   std::optional<std::uint32_t> physical_sector_size() const override { return physical_; }
+  // A device may fail, and wants to be read with care.
+  std::optional<int> descriptor() const override {
+    return is_file_ ? std::optional(descriptor_.get()) : std::nullopt;
+  }
 
  protected:
   void do_read(std::uint64_t offset, std::span<std::byte> out,

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <charconv>
+#include <csignal>
 #include <cstring>
 #include <filesystem>
 #include <thread>
@@ -211,11 +212,15 @@ void Engine::go_on(const std::function<void()>& fork) {
 }
 
 void Engine::run(const std::function<std::string()>& each_second) {
+  // A client that is gone is an error of the write, and no end of the process.
+  const auto before = std::signal(SIGPIPE, SIG_IGN);
   asio::co_spawn(io_, watch(each_second), asio::detached);
   const unsigned threads = std::clamp(std::thread::hardware_concurrency(), 1u, kMaxThreads);
   std::vector<std::jthread> others;
   for (unsigned i = 1; i < threads; ++i) others.emplace_back([this] { io_.run(); });
   io_.run();
+  others.clear();
+  std::signal(SIGPIPE, before);
 }
 
 }  // namespace lantern::net

@@ -110,6 +110,13 @@ asio::awaitable<void> HttpConnection::piece(std::string_view bytes) {
   if (chunked_) co_await send("\r\n");
 }
 
+asio::awaitable<void> HttpConnection::file_piece(int file, std::uint64_t offset,
+                                                 std::size_t length) {
+  patience_.begin();
+  co_await stream_.write_file(file, offset, length);
+  patience_.end();
+}
+
 asio::awaitable<void> HttpConnection::end() {
   if (chunked_) co_await send("0\r\n\r\n");
   chunked_ = false;

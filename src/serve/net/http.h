@@ -48,6 +48,9 @@ class HttpConnection {
   // nothing may follow.
   asio::awaitable<void> begin(const HttpAnswer& head, std::optional<std::uint64_t> length);
   asio::awaitable<void> piece(std::string_view bytes);
+  // A piece of an open file, of an answer of a known length. Only where may_send_files().
+  asio::awaitable<void> file_piece(int file, std::uint64_t offset, std::size_t length);
+  bool may_send_files() const { return !stream_.is_protected() && !chunked_; }
   asio::awaitable<void> end();
   // A content that cannot be given whole: what it lacks must not pass for its end.
   void break_off() { keep_alive_ = false, chunked_ = false; }

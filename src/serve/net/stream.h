@@ -3,9 +3,12 @@
 // Thread-safety: one coroutine a stream.
 #pragma once
 
+#include <sys/sendfile.h>
+
 #include <array>
 #include <boost/asio.hpp>
 #include <boost/asio/ssl.hpp>
+#include <cerrno>
 #include <memory>
 #include <optional>
 
@@ -56,6 +59,24 @@ class Stream {
       co_await asio::async_write(socket_, buffers, asio::use_awaitable);
   }
   asio::awaitable<void> write(const Bytes& bytes) { co_await write(asio::buffer(bytes)); }
+
+  // Bytes of an open file, which do not come into this process. Only where the stream is not
+  // protected; throws as read, also where the file has become shorter.
+  asio::awaitable<void> write_file(int file, std::uint64_t offset, std::size_t length) {
+    socket_.native_non_blocking(true);
+    auto at = static_cast<off_t>(offset);
+    while (length > 0) {
+      const ssize_t sent = ::sendfile(socket_.native_handle(), file, &at, length);
+      if (sent > 0) {
+        length -= static_cast<std::size_t>(sent);
+      } else if (sent < 0 && errno == EAGAIN) {
+        co_await socket_.async_wait(asio::socket_base::wait_write, asio::use_awaitable);
+      } else if (sent == 0 || errno != EINTR) {
+        throw boost::system::system_error(sent == 0 ? EIO : errno,
+                                          boost::system::system_category());
+      }
+    }
+  }
 
   // Nothing may have been read ahead: that would not be protected.
   bool has_read_ahead() const { return begin_ != end_; }
