@@ -308,15 +308,21 @@ def check_damage(folder):
 def check_many(folder):
     disk, count = f"{folder}/many.img", 600_000 if ALL else 60_000
     make_disk(disk, count)
-    with Sharing(disk) as share:
+    with Sharing(disk, "--connections", "1100") as share:
         status, _, body = share.ask("PROPFIND", "/NIGHT000/", Depth="1")
         check(status == 207 and body.count(b"<D:response>") == 60_001, f"a folder of 60,000 files: {body.count(b'<D:response>')}")
         check(share.ask("GET", "/NIGHT000/")[2].count(b"<tr>") == 60_001, "its page")
         with open(f"/proc/{share.child.pid}/status", encoding="ascii") as f:
             peak = next(int(line.split()[1]) >> 10 for line in f if line.startswith("VmHWM"))
         check(peak < 64, f"in bounded memory: {peak} MiB")
-        idle = [socket.create_connection(("127.0.0.1", share.port), timeout=30) for _ in range(200)]
-        check(share.ask("HEAD", "/NIGHT000/")[0] == 200, "beside 200 that say nothing")
+        idle = [share.connect() for _ in range(1000)]
+        for each in idle:
+            each.request("HEAD", "/", headers=share.login())
+            each.getresponse().read()
+        with open(f"/proc/{share.child.pid}/status", encoding="ascii") as f:
+            now = next(int(line.split()[1]) >> 10 for line in f if line.startswith("VmRSS"))
+        check(now < 64, f"a thousand that were answered and say nothing more: {now} MiB")
+        check(share.ask("HEAD", "/NIGHT000/")[0] == 200, "and one more is answered beside them")
         for each in idle:
             each.close()
 
