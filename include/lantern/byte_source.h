@@ -92,8 +92,8 @@ class ByteSource {
   // Lends the bytes when they are in memory already; otherwise empty. Valid while the source lives.
   virtual std::optional<std::span<const std::byte>> view(Range range) const;
 
-  // The open file of this computer whose bytes these are, at the same places. Valid while the source
-  // lives.
+  // The open file of this computer whose bytes these are, at the same places. Valid while the
+  // source lives.
   virtual std::optional<int> descriptor() const { return std::nullopt; }
 
  protected:
