@@ -65,6 +65,7 @@ Run add_image(OptionParser& parser, Job& job);
 Run add_machines(OptionParser& parser, Job& job);
 Run add_sector(OptionParser& parser, Job& job);
 Run add_compare(OptionParser& parser, Job& job);
+Run add_grow(OptionParser& parser, Job& job);
 Run add_repair(OptionParser& parser, Job& job);
 Run add_undo(OptionParser& parser, Job& job);
 Run add_sweep(OptionParser& parser, Job& job);

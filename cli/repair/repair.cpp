@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cmath>
 #include <filesystem>
 #include <fstream>
 #include <iterator>
@@ -15,6 +16,7 @@
 #include "cli/commands.h"
 #include "cli/output.h"
 #include "cli/repair/journal_name.h"
+#include "lantern/repair/grow.h"
 
 namespace lantern::cli {
 namespace {
@@ -38,6 +40,10 @@ struct Options {
   std::vector<std::string> overrides;
   bool drop_trial = false;
   bool every_sector = false;
+  // Of `grow`, which is a plan, too.
+  bool grows = false;
+  std::string to, by;
+  std::uint64_t volume = 0;  // 0: the likely one
 };
 
 std::string first_bytes(const std::vector<std::byte>& bytes) {
@@ -187,6 +193,23 @@ RepairPlan manual_plan(const Options& options, const Address& address, const Ses
   return plan_bytes(address, offset, hex_bytes(options.write.at(1)), session);
 }
 
+// "60G", "512M", "1073741824": K, M, G and T are powers of 1024.
+std::optional<std::uint64_t> size_in(const std::string& text) {
+  if (text.empty()) return std::nullopt;
+  constexpr std::string_view kUnits = "KMGT";
+  double number = 0;
+  const char* const end = text.data() + text.size();
+  const auto read = std::from_chars(text.data(), end, number);
+  const std::string_view unit(read.ptr, static_cast<std::size_t>(end - read.ptr));
+  const std::size_t power = unit.empty() ? 0 : kUnits.find(unit.front()) + 1;
+  constexpr double kMax = 1e18;
+  const double bytes = number * std::pow(1024.0, static_cast<double>(power));
+  if (read.ec != std::errc{} || unit.size() > 1 || (!unit.empty() && power == 0) || bytes < 1 ||
+      bytes > kMax)
+    throw Error(ErrorCode::usage, text, std::nullopt, "is no size", "for example: 60G, 512M");
+  return static_cast<std::uint64_t>(bytes);
+}
+
 RepairPlan make_plan(const Options& options, const Address& address, const Session& session) {
   if (!options.plan_file.empty()) {
     constexpr std::uintmax_t kMaxPlan = 256u << 20;
@@ -202,6 +225,11 @@ RepairPlan make_plan(const Options& options, const Address& address, const Sessi
       throw Error(ErrorCode::cannot_open, options.plan_file, std::nullopt, "cannot be read",
                   "check the name");
     return read_plan({std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()});
+  }
+  if (options.grows) {
+    GrowOptions how{size_in(options.to), size_in(options.by), {}};
+    if (options.volume != 0) how.volume = options.volume;
+    return plan_grow(address, how, session);
   }
   if (!options.set.empty() || !options.write.empty() || !options.copy_from.empty())
     return manual_plan(options, address, session);
@@ -312,8 +340,15 @@ void print_next(const Job& job, const RepairPlan& plan) {
   out << "\nNothing was written. Next:\n  " << command_with(job, apply(first)) << '\n';
   const std::vector<std::size_t> all = all_together(plan);
   if (first.size() < all.size()) out << "  " << command_with(job, apply(all)) << '\n';
-  // An image can only be based on one that is a file of its own.
-  const bool in_others = !Address::parse(plan.source).steps.empty();
+  // An image can only be based on one that is a file of its own, and what changes that file is of
+  // no use in it.
+  const bool in_others =
+      !Address::parse(plan.source).steps.empty() ||
+      std::any_of(plan.steps.begin(), plan.steps.end(), [&](const RepairStep& step) {
+        return std::any_of(
+            step.writes.begin(), step.writes.end(),
+            [&](const PlannedWrite& write) { return write.address != plan.source; });
+      });
   out << "  "
       << command_with(
              job, apply(first) + (in_others ? " --overlay TRIAL.changes" : " --into TRIAL.qcow2"))
@@ -362,7 +397,11 @@ void print_outcome(const Job& job, const Options& options, const RepairPlan& pla
 int repair(Job& job, const Options& options) {
   if (options.source.empty() && options.common.source.empty())
     throw Error(ErrorCode::usage, {}, std::nullopt, "no source is named",
-                "for example: lantern repair broken.img");
+                options.grows ? "for example: lantern grow station.qcow2 --to 60G"
+                              : "for example: lantern repair broken.img");
+  if (!options.to.empty() && !options.by.empty())
+    throw Error(ErrorCode::usage, {}, std::nullopt, "--to is a size, --by what is added to it",
+                "choose one of them");
   const Address address = options.common.address(options.source);
   const bool asked = options.apply->given();
   if (!options.into.empty() && !job.scratch_file.empty())
@@ -399,23 +438,49 @@ int repair(Job& job, const Options& options) {
   return code;
 }
 
+// What a plan is carried out with.
+void add_shared(Options& options, const Command& command) {
+  command.option("SRC", options.source, "a disk, or a volume of one");
+  options.apply =
+      command.option("--apply", options.fixes, "apply every certain fix, or those named: 1,3")
+          .values(0, 1);
+  command.option("--journal", options.journal,
+                 "where to keep what is needed to take it back (default: SRC.undo here)");
+  command.option("--into", options.into,
+                 "apply the fixes in a new image on top of SRC, which stays as it is");
+  command.flag("--drop-trial", options.drop_trial,
+               "delete the trial images that --into made of SRC and that no longer fit");
+  command.option("--override", options.overrides, "write although this check refuses it")
+      .one_of({"suspended", "lock-file"});
+}
+
 }  // namespace
+
+Run add_grow(OptionParser& parser, Job& job) {
+  auto options = std::make_shared<Options>();
+  options->grows = true;
+  const Command command = parser.command(
+      "grow", "a disk, the volume on it and its file system larger, as a plan; --apply writes it");
+  options->common.add_to(command, job);
+  add_shared(*options, command);
+  command.option("--to", options->to, "how large the disk becomes: 60G (K, M, G, T)");
+  command.option("--by", options->by, "how much is added to it: 20G");
+  command.option("--volume", options->volume,
+                 "the number of the volume that takes the room (the likely one)");
+  command.footer(
+      "Without --to and --by the disk stays, and the volume takes the room behind it.\n\n"
+      "Examples: lantern grow station.qcow2 --to 60G\n"
+      "          lantern grow station.qcow2 --to 60G --apply\n"
+      "          lantern grow station.img --volume 2");
+  return [&job, options] { return repair(job, *options); };
+}
 
 Run add_repair(OptionParser& parser, Job& job) {
   auto options = std::make_shared<Options>();
   const Command command = parser.command(
       "repair", "what would put a disk right, as a plan; --apply writes it, with an undo journal");
   options->common.add_to(command, job);
-  command.option("SRC", options->source, "a disk, or a volume of one");
-  options->apply =
-      command.option("--apply", options->fixes, "apply every certain fix, or those named: 1,3")
-          .values(0, 1);
-  command.option("--journal", options->journal,
-                 "where to keep what is needed to take it back (default: SRC.undo here)");
-  command.option("--into", options->into,
-                 "apply the fixes in a new image on top of SRC, which stays as it is");
-  command.flag("--drop-trial", options->drop_trial,
-               "delete the trial images that --into made of SRC and that no longer fit");
+  add_shared(*options, command);
   command.option("--plan", options->plan_file, "a plan kept from --json, instead of a new one");
   command.option("--set", options->set, "manual: STRUCTURE.FIELD=VALUE, checksums recalculated");
   command
@@ -426,8 +491,6 @@ Run add_repair(OptionParser& parser, Job& job) {
   command.option("--write", options->write, "manual: these bytes at this byte of SRC")
       .values(2, 2)
       .shown_as("OFFSET HEX");
-  command.option("--override", options->overrides, "write although this check refuses it")
-      .one_of({"suspended", "lock-file"});
   command.flag("--every-sector", options->every_sector,
                "look for lost volumes in every sector, not only where they usually are");
   command.footer(

@@ -36,6 +36,7 @@
 #include "lantern/recover/content_check.h"
 #include "lantern/recover/manifest_check.h"
 #include "lantern/repair.h"
+#include "lantern/repair/grow.h"
 #include "lantern/report/disk_picture.h"
 #include "lantern/report/extraction_report.h"
 #include "lantern/scratch.h"

@@ -11,7 +11,7 @@
 namespace lantern::repair {
 namespace {
 
-constexpr std::uint64_t kMaxEntriesBytes = 1u << 20;
+constexpr std::uint64_t kMaxTableBytes = 1u << 20;
 
 // Both headers have a checksum of the entries, and the other copy has the entries, too.
 void of_gpt_entries(const Target& target, const Structure& structure, const Bytes& after,
@@ -28,7 +28,7 @@ void of_gpt_entries(const Target& target, const Structure& structure, const Byte
     const std::uint64_t at =
         saturating_mul(le64(header.bytes, gpt::kEntriesAt), disk.table.sector_size);
     const std::uint64_t length = gpt::entries_bytes(header.bytes);
-    if (length > kMaxEntriesBytes) continue;
+    if (length > kMaxTableBytes) continue;
     Bytes entries = read_bytes(*disk.container.flat, at, static_cast<std::size_t>(length));
     if (entries.size() != length || length < after.size()) continue;
     const Bytes before = entries;

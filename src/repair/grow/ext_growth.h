@@ -1,0 +1,36 @@
+// A file system of ext2, ext3 or ext4 made larger (layout: filesystem/ext/superblock.h, volume.h):
+// its last group filled up, new groups behind it with their descriptors in the blocks that were
+// reserved for that, the copies of superblock and descriptors written anew. What is written beside
+// the superblock, descriptors, bitmaps and the inode of the reserved blocks lies behind the old
+// end. Source: the kernel's documentation of ext4 data structures.
+//
+// Thread-safety: pure; reads the volume.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "base/bytes.h"
+#include "lantern/byte_source.h"
+#include "lantern/context.h"
+
+namespace lantern::repair {
+
+struct VolumeWrite {
+  std::uint64_t offset = 0;  // of the volume, bytes
+  Bytes bytes;
+};
+
+struct GrownFileSystem {
+  std::vector<VolumeWrite> writes;  // in order
+  std::uint64_t before_bytes = 0, after_bytes = 0;
+  std::uint64_t free_bytes = 0;  // afterwards
+};
+
+// To all of `volume`, which is larger than what it holds. Empty writes: it fills the volume
+// already. `address`: of the volume. Throws Error{unsupported, refused} where that cannot be.
+GrownFileSystem grow_ext(const SourcePtr& volume, const std::string& address,
+                         const Context& context);
+
+}  // namespace lantern::repair

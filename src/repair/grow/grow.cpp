@@ -1,0 +1,167 @@
+#include "lantern/repair/grow.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "lantern/text.h"
+#include "repair/diagnose/diagnosis.h"
+#include "repair/grow/ext_growth.h"
+#include "repair/grow/image_growth.h"
+#include "repair/grow/table_growth.h"
+#include "repair/plan/manual_plan.h"
+
+namespace lantern::repair {
+namespace {
+
+class Growth {
+ public:
+  Growth(const Address& disk, std::optional<std::uint64_t> volume, const Session& session)
+      : plan_(disk, session), number_(volume), context_(session.context()) {}
+
+  RepairPlan run(const GrowOptions& how) {
+    const Target target = plan_.trial().open();
+    if (how.to_bytes || how.by_bytes) image(target.disk(), how);
+    const Target larger = plan_.trial().open();
+    const VolumePtr volume = wanted(larger.disk());
+    if (larger.disk().table.is_there()) add(lengthen_volume(larger.disk(), *volume));
+    file_system();
+    RepairPlan plan = plan_.finish(&target, context_);
+    const bool lost =
+        plan.after.files < plan.before.files || plan.after.volumes < plan.before.volumes;
+    if (lost)
+      throw Error(ErrorCode::refused, plan.source, std::nullopt,
+                  "not every file that is accessible now would be so afterwards",
+                  {"look at the disk with ", Do::plan, " first"});
+    return as_one(std::move(plan));
+  }
+
+ private:
+  void add(RepairStep step) {
+    if (step.writes.empty()) return;
+    plan_.add(std::move(step));
+    any_ = true;
+  }
+
+  void image(const DiskLayer& disk, const GrowOptions& how) {
+    const std::uint64_t now = disk.bytes->size();
+    constexpr std::uint64_t kMax = std::uint64_t{1} << 60;
+    const std::uint64_t more = std::min(how.by_bytes.value_or(0), kMax);
+    const std::uint64_t to = how.to_bytes.value_or(now + more);
+    const std::uint64_t sector = disk.table.sector_size;
+    if (to <= now)
+      throw Error(ErrorCode::usage, disk.address.print(), std::nullopt,
+                  fmt::format("the disk has {} already", human_size(now)), "name a larger size");
+    if (to > kMax)
+      throw Error(ErrorCode::usage, disk.address.print(), std::nullopt, "no disk is that large",
+                  "name a smaller size");
+    add(grow_image(disk, divide_up(to, sector) * sector));
+  }
+
+  VolumePtr wanted(const DiskLayer& disk) {
+    if (disk.volumes.empty())
+      throw Error(ErrorCode::not_found, disk.address.print(), std::nullopt, "has no volume",
+                  "name another disk");
+    if (!number_) {
+      const std::vector<VolumePtr>& all = disk.volumes.all();
+      const VolumeChoice choice = choose_volume(all, context_);
+      if (!choice.index)
+        throw Error(ErrorCode::usage, disk.address.print(), std::nullopt,
+                    "no volume is likelier than the others to be the one", "name it: --volume N");
+      number_ = all[*choice.index]->row.number;
+    }
+    return at(disk);
+  }
+  VolumePtr at(const DiskLayer& disk) const {
+    for (const VolumePtr& volume : disk.volumes.all())
+      if (volume->row.number == *number_) return volume;
+    throw Error(ErrorCode::not_found, disk.address.print(), std::nullopt,
+                fmt::format("has no volume {}", *number_), "lantern survey lists them");
+  }
+
+  void file_system() {
+    const Target now = plan_.trial().open();
+    const DiskLayer& disk = now.disk();
+    const VolumePtr volume = at(disk);
+    const std::string kind = volume->file_system() ? volume->file_system()->facts().type : "";
+    if (kind != "ext2" && kind != "ext3" && kind != "ext4")
+      throw Error(
+          ErrorCode::unsupported, volume->address.print(), std::nullopt,
+          kind.empty() ? "no file system that is read lies in it" : kind + " is not grown yet",
+          "grow it with its own system's tools");
+    const Range range = intersect(volume->row.range, {0, disk.bytes->size()});
+    const GrownFileSystem grown =
+        grow_ext(make_window(disk.bytes, range), volume->address.print(), context_);
+    if (grown.writes.empty()) {
+      if (any_) return;
+      throw Error(ErrorCode::refused, volume->address.print(), std::nullopt,
+                  "there is no room behind it", "make the disk larger, too: --by SIZE");
+    }
+    RepairStep step;
+    step.code = "grow.ext";
+    step.what = fmt::format("the {} of volume {} becomes {} instead of {}", kind, *number_,
+                            human_size(grown.after_bytes), human_size(grown.before_bytes));
+    step.evidence = fmt::format("its groups and their counts are whole; {} are free then",
+                                human_size(grown.free_bytes));
+    for (const VolumeWrite& write : grown.writes)
+      add_trimmed(step, disk, range.offset + write.offset, write.bytes);
+    gain_ = step.what;
+    add(std::move(step));
+  }
+
+  // From the first byte that changes to the last: a table of descriptors is one write, and not
+  // thousands.
+  static void add_trimmed(RepairStep& step, const DiskLayer& disk, std::uint64_t at,
+                          const Bytes& after) {
+    const Bytes now = read_bytes(*disk.bytes, at, after.size());
+    const auto first = std::mismatch(after.begin(), after.end(), now.begin(), now.end()).first;
+    if (first == after.end()) return;
+    const auto last = std::mismatch(after.rbegin(), after.rend(), now.rbegin()).first;
+    step.writes.push_back({disk.address.print(),
+                           at + static_cast<std::uint64_t>(first - after.begin()),
+                           {},
+                           Bytes(first, last.base())});
+  }
+
+  // None of the steps is of use without the others.
+  RepairPlan as_one(RepairPlan plan) const {
+    if (plan.fixes.empty()) return plan;
+    RepairFix fix = plan.fixes.front();
+    fix.steps.clear();
+    for (RepairStep& step : plan.steps) fix.steps.push_back(step.number);
+    fix.gain = gain_;
+    plan.fixes = {fix};
+    plan.notes.clear();
+    return plan;
+  }
+
+  ManualPlan plan_;
+  std::optional<std::uint64_t> number_;
+  const Context& context_;
+  bool any_ = false;
+  std::string gain_;
+};
+
+// What is damaged is not grown. A spare table that is not at the end is moved by the growth.
+void refuse_damaged(const Address& disk, const Session& session) {
+  const RepairPlan wrong = plan_repair(disk, {}, session);
+  for (const RepairStep& step : wrong.steps)
+    if (!step.code.starts_with("gpt."))
+      throw Error(ErrorCode::refused, disk.print(), std::nullopt,
+                  "there is something to repair on it: " + step.what,
+                  {"repair it first: ", Action{Do::plan, {disk.print()}}});
+}
+
+}  // namespace
+
+RepairPlan plan_grow(const Address& source, const GrowOptions& how, const Session& session) {
+  const Target target = session.open_disk(source);
+  const Address disk = target.disk().address;
+  std::optional<std::uint64_t> volume = how.volume;
+  if (target.volume && !volume) volume = target.volume->row.number;
+  refuse_damaged(disk, session);
+  return Growth(disk, volume, session).run(how);
+}
+
+}  // namespace lantern::repair

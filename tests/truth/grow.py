@@ -1,0 +1,283 @@
+#!/usr/bin/env python3
+"""grow.py LANTERN: disks that grow, judged by other programs: kinds of ext by mke2fs on raw, VDI and QCOW2 images with GPT, MBR and no table,
+filled, grown, checked by e2fsck and sfdisk, beside what resize2fs makes of the same volume; every file's hash; taken back bit for bit; what is
+damaged, in use or not understood refused. Exit 77 (skipped) where mke2fs is missing."""
+import hashlib
+import json
+import os
+import random
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+
+from share import ALL, share
+
+LANTERN = os.path.abspath(sys.argv[1])
+MIB = 1 << 20
+bad = []
+
+
+def check(ok, what):
+    if not ok:
+        print(f"BAD   {what}")
+        bad.append(what)
+
+
+def run(*command, cwd=None):
+    return subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=300, cwd=cwd)
+
+
+def sha(path):
+    digest = hashlib.sha256()
+    with open(path, "rb") as f:
+        while part := f.read(MIB):
+            digest.update(part)
+    return digest.hexdigest()
+
+
+def make_tree(folder):
+    chance = random.Random(7)
+    for i in range(40):
+        os.makedirs(f"{folder}/ledge {i % 5}", exist_ok=True)
+        with open(f"{folder}/ledge {i % 5}/count {i}.txt", "wb") as f:
+            f.write(chance.randbytes(chance.choice((20, 900, 5000, 70_000, 200_000))))
+
+
+# Name, options of mke2fs, MiB before, MiB after.
+VOLUMES = (
+    ("ext4", ["-t", "ext4"], 24, 300),
+    ("ext4 within its last group", ["-t", "ext4"], 24, 60),
+    ("ext4 of many groups", ["-t", "ext4"], 300, 2600),
+    ("ext4 that stays a little short of a group", ["-t", "ext4"], 120, 129),
+    ("ext4 of blocks of 1024", ["-t", "ext4", "-b", "1024"], 20, 900),
+    ("ext4 of blocks of 2048", ["-t", "ext4", "-b", "2048"], 20, 500),
+    ("ext4 without 64bit", ["-t", "ext4", "-O", "^64bit"], 24, 700),
+    ("ext4 without sums of metadata", ["-t", "ext4", "-O", "^metadata_csum"], 24, 700),
+    ("ext4 without any sums", ["-t", "ext4", "-O", "^metadata_csum,^uninit_bg"], 24, 300),
+    ("ext4 without groups of groups", ["-t", "ext4", "-O", "^flex_bg"], 24, 400),
+    ("ext4 with a seed, an orphan file", ["-t", "ext4", "-O", "metadata_csum_seed,orphan_file"], 24, 300),
+    ("ext4 with nothing reserved, in its last block of descriptors", ["-t", "ext4", "-b", "4096", "-O", "^resize_inode"], 24, 700),
+    ("ext4 with no journal", ["-t", "ext4", "-O", "^has_journal"], 24, 300),
+    ("ext4 with small inodes", ["-t", "ext4", "-I", "128"], 24, 300),
+    ("ext4 with few inodes", ["-t", "ext4", "-N", "200"], 24, 300),
+    ("ext4 of small groups", ["-t", "ext4", "-g", "2048", "-b", "1024"], 20, 200),
+    ("ext4 with copies in every group", ["-t", "ext4", "-b", "4096", "-O", "^sparse_super,^resize_inode"], 24, 300),
+    ("ext3", ["-t", "ext3"], 24, 300),
+    ("ext3 of blocks of 1024", ["-t", "ext3", "-b", "1024"], 20, 300),
+    ("ext2", ["-t", "ext2"], 24, 300),
+    ("ext2 of blocks of 1024", ["-t", "ext2", "-b", "1024"], 20, 800),
+)
+
+
+def counts(path):
+    told = run("dumpe2fs", "-h", path).stdout
+    return {name: int(re.search(rf"^{name}:\s+(\d+)", told, re.M)[1]) for name in ("Block count", "Free blocks", "Inode count", "Block size")}
+
+
+def put(disk, volume, at):
+    with open(disk, "r+b") as f, open(volume, "rb") as v:
+        f.seek(at)
+        shutil.copyfileobj(v, f)
+
+
+def take(disk, at, length, out):
+    with open(disk, "rb") as f, open(out, "wb") as v:
+        f.seek(at)
+        while length > 0:
+            part = f.read(min(MIB, length))
+            if not part:
+                break
+            if any(part):
+                v.write(part)
+            else:
+                v.seek(len(part), 1)
+            length -= len(part)
+        v.truncate()
+
+
+def files_of(source, folder):
+    out = tempfile.mkdtemp(dir=folder)
+    run(LANTERN, "extract", source, out + "/x")
+    found = {}
+    for root, _, names in os.walk(out + "/x"):
+        for name in names:
+            found[os.path.relpath(os.path.join(root, name), out + "/x")] = sha(os.path.join(root, name))
+    shutil.rmtree(out)
+    return found
+
+
+def make_disk(path, table, volume, mib):
+    """The first byte of the volume; it ends where the disk does, and has 1 MiB before it."""
+    size = {"none": mib, "mbr": mib + 9, "gpt": mib + 10}[table] * MIB
+    with open(path, "wb") as f:
+        f.truncate(size)
+    if table == "none":
+        put(path, volume, 0)
+        return 0
+    kind = "dos" if table == "mbr" else "gpt"
+    start = 9 * 2048
+    subprocess.run(["sfdisk", "-q", path], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                   input=f"label: {kind}\nstart=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type=L\n")
+    put(path, volume, start * 512)
+    return start * 512
+
+
+def grown(disk, folder, *how):
+    done = run(LANTERN, "grow", os.path.basename(disk), *how, "--apply", "--journal", "grow.undo", cwd=folder)
+    return done.returncode, done.stdout + done.stderr
+
+
+def check_volume(folder, tree, row, table, image):
+    name, options, before, after = row
+    what = f"{name}, {table}, {image}"
+    volume, raw = f"{folder}/volume.img", f"{folder}/disk.img"
+    with open(volume, "wb") as f:
+        f.truncate(before * MIB)
+    made = run("mke2fs", "-q", "-F", "-d", tree, *options, volume)
+    if made.returncode != 0:
+        check(False, f"{what}: mke2fs: {made.stderr}")
+        return
+    at = make_disk(raw, table, volume, before)
+    disk = raw
+    if image != "raw":
+        disk = f"{folder}/disk.{image}"
+        run(LANTERN, "image", raw, disk, "--no-hash")
+    original = sha(disk)
+    expected = files_of(f"{disk}::{1 if table == 'none' else 2}", folder)
+    code, text = grown(disk, folder, "--by", f"{after - before}M", *([] if table == "none" else ["--volume", "2"]))
+    check(code == 0, f"{what}: exit {code}: {text}")
+    if code == 0:
+        flat = disk
+        if image != "raw":
+            flat = f"{folder}/flat.raw"
+            run(LANTERN, "image", disk, flat, "--no-hash", "--as", "raw")
+        if table != "none":
+            check(run("sfdisk", "--verify", flat).returncode == 0, f"{what}: sfdisk")
+            sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"][1:])
+            check(abs(sectors * 512 - after * MIB) < MIB, f"{what}: the volume has {sectors * 512 / MIB} MiB, not {after}")
+        else:
+            sectors = os.path.getsize(flat) // 512
+        take(flat, at, sectors * 512, f"{folder}/after.img")
+        looked = run("e2fsck", "-fn", f"{folder}/after.img")
+        check(looked.returncode == 0, f"{what}: e2fsck {looked.returncode}: {looked.stdout[-600:]}")
+        # Beside the other program's own work on the same volume.
+        with open(volume, "r+b") as f:
+            f.truncate(sectors * 512)
+        other = run("resize2fs", volume)
+        if other.returncode == 0:
+            ours, theirs = counts(f"{folder}/after.img"), counts(volume)
+            check(ours["Block count"] == theirs["Block count"] and ours["Inode count"] == theirs["Inode count"], f"{what}: {ours} {theirs}")
+            check(abs(ours["Free blocks"] - theirs["Free blocks"]) <= theirs["Block count"] // 100 + 40, f"{what}: free {ours} {theirs}")
+        got = files_of(f"{disk}::{1 if table == 'none' else 2}", folder)
+        check(expected and got == expected, f"{what}: {len(expected)} files before, {sum(expected.get(k) == v for k, v in got.items())} the same after")
+        undone = run(LANTERN, "undo", "grow.undo", cwd=folder)
+        check(undone.returncode == 0 and sha(disk) == original, f"{what}: taken back: {undone.stderr}")
+        print(f"grown {what}")
+    for left in ("grow.undo", "disk.vdi", "disk.qcow2", "flat.raw", "flat.raw.json", "disk.vdi.json", "disk.qcow2.json"):
+        if os.path.exists(f"{folder}/{left}"):
+            os.remove(f"{folder}/{left}")
+
+
+def refused(folder, what, disk, code, word, *how):
+    before = sha(disk)
+    done = run(LANTERN, "grow", os.path.basename(disk), *how, "--apply", "--journal", "refused.undo", cwd=folder)
+    ok = done.returncode == code and word in done.stderr and done.stderr.count("\n") == 1 and sha(disk) == before and not os.path.exists(f"{folder}/refused.undo")
+    check(ok, f"{what}: {done.returncode} {done.stdout[-300:]}{done.stderr}")
+    print(f"refused {what}: {done.stderr.strip()}")
+
+
+def check_refusals(folder, tree):
+    disk = f"{folder}/r.img"
+
+    def make(*options, mib=24):
+        if os.path.exists(disk):
+            os.remove(disk)
+        with open(disk, "wb") as f:
+            f.truncate(mib * MIB)
+        run("mke2fs", "-q", "-F", "-t", "ext4", "-d", tree, *options, disk)
+
+    make()
+    refused(folder, "a size smaller than now", disk, 2, "already", "--to", "10M")
+    refused(folder, "a size of nothing", disk, 2, "is no size", "--to", "lots")
+    refused(folder, "two sizes", disk, 2, "choose one", "--to", "100M", "--by", "1M")
+    refused(folder, "a volume there is not", disk, 2, "no volume 7", "--by", "10M", "--volume", "7")
+    refused(folder, "no room", disk, 4, "no room")
+    make("-O", "bigalloc", "-C", "16384")
+    refused(folder, "clusters of several blocks", disk, 3, "not grown yet", "--by", "200M")
+    make("-O", "meta_bg,^resize_inode")
+    refused(folder, "meta groups", disk, 3, "not grown yet", "--by", "200M")
+    make("-b", "1024", "-O", "^64bit,^resize_inode")
+    refused(folder, "more than is reserved for", disk, 3, "reserved for", "--by", "3000M")
+    make()
+    run("debugfs", "-w", "-R", "ssv state 0", disk)
+    refused(folder, "one that was not unmounted", disk, 4, "not unmounted", "--by", "200M")
+    make()
+    with open(disk, "r+b") as f:
+        f.seek(1024 + 0x0C)
+        f.write(b"\1\2\3")
+    refused(folder, "a damaged superblock", disk, 4, "repair", "--by", "200M")
+    with open(disk, "wb") as f:
+        f.truncate(48 * MIB)
+    run("mkfs.fat", "-F", "32", disk)
+    refused(folder, "another file system", disk, 3, "fat", "--by", "200M")
+
+
+def check_cuts(folder, tree):
+    """Killed at any moment: what the journal says is finished or taken back, and opens clean."""
+    disk, kept = f"{folder}/k.img", f"{folder}/k0.img"
+    with open(disk, "wb") as f:
+        f.truncate(24 * MIB)
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-d", tree, disk)
+    shutil.copy(disk, kept)
+    original, killed = sha(kept), 0
+    chance = random.Random(3)
+    for i in range(40 if ALL else 10):
+        shutil.copy(kept, disk)
+        journal = f"{folder}/cut{i}.undo"
+        child = subprocess.Popen([LANTERN, "grow", disk, "--to", "600M", "--apply", "--journal", journal], stdin=subprocess.DEVNULL,
+                                 stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        deadline = time.monotonic() + 30
+        while child.poll() is None and not os.path.exists(journal) and time.monotonic() < deadline:
+            time.sleep(0.001)
+        time.sleep(chance.random() * 0.05)
+        child.send_signal(signal.SIGKILL)
+        killed += child.wait() == -signal.SIGKILL
+        if not os.path.exists(journal):
+            check(sha(disk) == original, "killed before its journal: nothing was written")
+            continue
+        way = ["--redo"] if i % 2 else []
+        done = run(LANTERN, "undo", journal, *way)
+        # A journal that was cut itself says so, and nothing was written yet.
+        check(done.returncode == 0 or sha(disk) == original, f"after a kill: undo {way} {done.stderr}")
+        if way and os.path.getsize(disk) != 24 * MIB:
+            check(run("e2fsck", "-fn", disk).returncode == 0 and os.path.getsize(disk) == 600 * MIB, "finished after a kill: e2fsck")
+        else:
+            check(sha(disk) == original, "taken back after a kill")
+    print(f"killed {killed} times")
+
+
+def main():
+    if not (shutil.which("mke2fs") and shutil.which("resize2fs") and shutil.which("sfdisk")):
+        print("skipped: mke2fs, resize2fs or sfdisk is missing")
+        return 77
+    with tempfile.TemporaryDirectory() as folder:
+        tree = f"{folder}/tree"
+        make_tree(tree)
+        ways = [(table, image) for table in ("gpt", "mbr", "none") for image in ("raw", "vdi", "qcow2")]
+        rows = [(row, *ways[i % len(ways)]) for i, row in enumerate(VOLUMES)]
+        if ALL:
+            rows += [(VOLUMES[0], *way) for way in ways]
+        for row, table, image in share(rows, 9):
+            check_volume(folder, tree, row, table, image)
+        check_refusals(folder, tree)
+        check_cuts(folder, tree)
+    print(f"{len(bad)} bad")
+    return 1 if bad else 0
+
+
+os.environ["PATH"] += ":/usr/sbin:/sbin"
+sys.exit(main())
