@@ -43,6 +43,7 @@ struct Options {
   // Of `grow`, which is a plan, too.
   bool grows = false;
   std::string to, by;
+  bool move_swap = false;
   std::uint64_t volume = 0;  // 0: the likely one
 };
 
@@ -227,7 +228,7 @@ RepairPlan make_plan(const Options& options, const Address& address, const Sessi
     return read_plan({std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()});
   }
   if (options.grows) {
-    GrowOptions how{size_in(options.to), size_in(options.by), {}};
+    GrowOptions how{size_in(options.to), size_in(options.by), {}, options.move_swap};
     if (options.volume != 0) how.volume = options.volume;
     return plan_grow(address, how, session);
   }
@@ -345,9 +346,8 @@ void print_next(const Job& job, const RepairPlan& plan) {
   const bool in_others =
       !Address::parse(plan.source).steps.empty() ||
       std::any_of(plan.steps.begin(), plan.steps.end(), [&](const RepairStep& step) {
-        return std::any_of(
-            step.writes.begin(), step.writes.end(),
-            [&](const PlannedWrite& write) { return write.address != plan.source; });
+        return std::any_of(step.writes.begin(), step.writes.end(),
+                           [&](const PlannedWrite& write) { return write.address != plan.source; });
       });
   out << "  "
       << command_with(
@@ -467,6 +467,8 @@ Run add_grow(OptionParser& parser, Job& job) {
   command.option("--by", options->by, "how much is added to it: 20G");
   command.option("--volume", options->volume,
                  "the number of the volume that takes the room (the likely one)");
+  command.flag("--move-swap", options->move_swap,
+               "move a swap volume right behind it to the end of the disk");
   command.footer(
       "Without --to and --by the disk stays, and the volume takes the room behind it.\n\n"
       "Examples: lantern grow station.qcow2 --to 60G\n"

@@ -182,6 +182,50 @@ def check_volume(folder, tree, row, table, image):
             os.remove(f"{folder}/{left}")
 
 
+# Table, what is written for the swap volume, its number.
+SWAPS = (("gpt", "size=16384,type=S\n", 2), ("dos", "size=16384,type=S\n", 2), ("dos", "size=20480,type=E\nd5 : size=16384,type=S\n", 5))
+
+
+def check_swap(folder, tree):
+    for table, rows, number in SWAPS:
+        disk, volume, what = f"{folder}/s.img", f"{folder}/volume.img", f"swap as volume {number} of {table}"
+        for path, size in ((disk, 60), (volume, 40)):
+            with open(path, "wb") as f:
+                f.truncate(size * MIB)
+        run("mke2fs", "-q", "-F", "-t", "ext4", "-d", tree, volume)
+        subprocess.run(["sfdisk", "-q", disk], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                       input=f"label: {table}\nstart=2048,size={40 * 2048},type=L\n{rows}")
+        put(disk, volume, MIB)
+
+        def places():
+            return {p["node"][len(disk):]: (p["start"], p["size"]) for p in json.loads(run("sfdisk", "--json", disk).stdout)["partitiontable"]["partitions"]}
+
+        start, length = places()[str(number)]
+        page = f"{folder}/swap.img"
+        take(disk, start * 512, length * 512, page)
+        run("mkswap", "-L", "skerrow-swap", "-U", "9c6b2f5e-0d0a-4c55-9d5b-5f0c2a6a3f11", page)
+        put(disk, page, start * 512)
+        original, expected = sha(disk), files_of(f"{disk}::1", folder)
+        done = run(LANTERN, "grow", "s.img", "--by", "300M", "--volume", "1", "--apply", "--journal", "s.undo", cwd=folder)
+        check(done.returncode == 4 and "--move-swap" in done.stderr, f"{what}: not moved unless that is said: {done.stderr}")
+        done = run(LANTERN, "grow", "s.img", "--by", "300M", "--volume", "1", "--move-swap", "--apply", "--journal", "s.undo", cwd=folder)
+        check(done.returncode in (0, 1), f"{what}: {done.stdout}{done.stderr}")
+        moved = places()
+        check(run("sfdisk", "--verify", disk).returncode == 0 and moved[str(number)][1] == length and moved[str(number)][0] > start + 250 * 2048,
+              f"{what}: {moved}")
+        check(moved["1"][1] > 330 * 2048, f"{what}: {moved}")
+        take(disk, moved["1"][0] * 512, moved["1"][1] * 512, volume)
+        check(run("e2fsck", "-fn", volume).returncode == 0, f"{what}: e2fsck")
+        take(disk, moved[str(number)][0] * 512, moved[str(number)][1] * 512, page)
+        told = run("blkid", "-p", "-o", "export", page).stdout
+        check("TYPE=swap" in told and "9c6b2f5e-0d0a-4c55-9d5b-5f0c2a6a3f11" in told and "skerrow-swap" in told, f"{what}: blkid {told}")
+        check(files_of(f"{disk}::1", folder) == expected, f"{what}: files")
+        run(LANTERN, "undo", "s.undo", cwd=folder)
+        check(sha(disk) == original, f"{what}: taken back")
+        os.remove(f"{folder}/s.undo")
+        print(f"moved {what}")
+
+
 def refused(folder, what, disk, code, word, *how):
     before = sha(disk)
     done = run(LANTERN, "grow", os.path.basename(disk), *how, "--apply", "--journal", "refused.undo", cwd=folder)
@@ -273,6 +317,7 @@ def main():
             rows += [(VOLUMES[0], *way) for way in ways]
         for row, table, image in share(rows, 9):
             check_volume(folder, tree, row, table, image)
+        check_swap(folder, tree)
         check_refusals(folder, tree)
         check_cuts(folder, tree)
     print(f"{len(bad)} bad")

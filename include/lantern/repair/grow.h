@@ -23,6 +23,7 @@ struct GrowOptions {
   // room that is behind it.
   std::optional<std::uint64_t> to_bytes, by_bytes;
   std::optional<std::uint64_t> volume;  // its number; empty: the likely one
+  bool move_swap = false;               // a swap volume right behind it goes to the end of the disk
 };
 
 // One fix: the image file, the partition table, the file system, in this order, each tried in

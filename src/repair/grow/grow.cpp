@@ -9,6 +9,7 @@
 #include "repair/diagnose/diagnosis.h"
 #include "repair/grow/ext_growth.h"
 #include "repair/grow/image_growth.h"
+#include "repair/grow/swap_move.h"
 #include "repair/grow/table_growth.h"
 #include "repair/plan/manual_plan.h"
 
@@ -25,7 +26,12 @@ class Growth {
     if (how.to_bytes || how.by_bytes) image(target.disk(), how);
     const Target larger = plan_.trial().open();
     const VolumePtr volume = wanted(larger.disk());
-    if (larger.disk().table.is_there()) add(lengthen_volume(larger.disk(), *volume));
+    if (larger.disk().table.is_there()) {
+      if (const VolumePtr swap = swap_behind(larger.disk(), *volume))
+        behind(larger.disk(), *swap, how);
+      const Target moved = plan_.trial().open();
+      add(lengthen_volume(moved.disk(), *at(moved.disk())));
+    }
     file_system();
     RepairPlan plan = plan_.finish(&target, context_);
     const bool lost =
@@ -57,6 +63,13 @@ class Growth {
       throw Error(ErrorCode::usage, disk.address.print(), std::nullopt, "no disk is that large",
                   "name a smaller size");
     add(grow_image(disk, divide_up(to, sector) * sector));
+  }
+
+  void behind(const DiskLayer& disk, const VolumeLayer& swap, const GrowOptions& how) {
+    if (how.move_swap)
+      add(move_swap(disk, swap));
+    else
+      in_the_way_ = swap.row.number;
   }
 
   VolumePtr wanted(const DiskLayer& disk) {
@@ -94,9 +107,13 @@ class Growth {
     const GrownFileSystem grown =
         grow_ext(make_window(disk.bytes, range), volume->address.print(), context_);
     if (grown.writes.empty()) {
-      if (any_) return;
+      if (any_ && in_the_way_ == 0) return;
       throw Error(ErrorCode::refused, volume->address.print(), std::nullopt,
-                  "there is no room behind it", "make the disk larger, too: --by SIZE");
+                  in_the_way_ == 0
+                      ? std::string("there is no room behind it")
+                      : fmt::format("the swap volume {} lies right behind it", in_the_way_),
+                  in_the_way_ == 0 ? "make the disk larger, too: --by SIZE"
+                                   : "--move-swap moves that to the end of the disk");
     }
     RepairStep step;
     step.code = "grow.ext";
@@ -140,6 +157,7 @@ class Growth {
   std::optional<std::uint64_t> number_;
   const Context& context_;
   bool any_ = false;
+  std::uint64_t in_the_way_ = 0;  // a swap volume's number
   std::string gain_;
 };
 

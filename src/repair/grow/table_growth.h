@@ -9,6 +9,9 @@
 
 namespace lantern::repair {
 
+// Volumes end at a multiple of this, where they are made longer; bytes.
+constexpr std::uint64_t kGrownAlignment = 4096;
+
 // No writes: nothing follows it. Throws Error{refused, unsupported}.
 RepairStep lengthen_volume(const DiskLayer& disk, const VolumeLayer& volume);
 
