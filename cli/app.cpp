@@ -43,7 +43,7 @@ void open_scratch(const std::string& command, Job& job) {
   if (path.empty()) return;
   const bool there = exists_on_host(path);
   if (!there && (command == "mount" || command == "serve")) return;
-  if (command != "repair" && !there)
+  if (command != "repair" && command != "grow" && !there)
     throw Error(ErrorCode::not_found, path, std::nullopt, "there is no such overlay file",
                 "lantern repair SRC --apply --overlay FILE makes one");
   job.context.scratch = Scratch::in_file(path, job.context.clock->now_seconds());
