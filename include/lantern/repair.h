@@ -108,7 +108,7 @@ RepairPlan plan_copy(const Address& source, const Address& healthy,
 RepairPlan plan_bytes(const Address& source, std::uint64_t offset,
                       const std::vector<std::byte>& bytes, const Session& session);
 
-// The members of a plan, into an object that is open (docs/json/repair.md).
+// The members of a plan, into an object that is open (docs/json/README.md).
 void write_json(JsonWriter& json, const RepairPlan& plan);
 // A plan kept as JSON, read again. Throws Error{cannot_read}.
 RepairPlan read_plan(const std::string& json);

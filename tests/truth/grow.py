@@ -270,6 +270,28 @@ def check_refusals(folder, tree):
     refused(folder, "another file system", disk, 3, "fat", "--by", "200M")
 
 
+def check_hostile(folder, tree):
+    """Figures of chance in superblock and descriptors, where no checksum tells: an answer, and never a crash or an endless one."""
+    disk, chance = f"{folder}/h.img", random.Random(11)
+    with open(disk, "wb") as f:
+        f.truncate(24 * MIB)
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-O", "^metadata_csum,^uninit_bg", "-d", tree, disk)
+    with open(disk, "rb") as f:
+        whole = f.read()
+    codes = {}
+    for i in range(300 if ALL else 40):
+        changed = bytearray(whole)
+        for _ in range(chance.randint(1, 4)):
+            at = chance.choice((1024 + chance.randrange(0x180), 2048 + chance.randrange(96), 1024 + chance.choice((0, 4, 0x18, 0x20, 0x28, 0xCE, 0x5C, 0x60, 0x64))))
+            changed[at] = chance.choice((0, 1, 255, 128, chance.randrange(256)))
+        with open(disk, "wb") as f:
+            f.write(changed)
+        done = run(LANTERN, "grow", disk, "--by", chance.choice(("3G", "50M", "900G")))
+        codes[done.returncode] = codes.get(done.returncode, 0) + 1
+        check(done.returncode in (0, 1, 3, 4) and done.stderr.count("\n") <= 3, f"damage {i}: {done.returncode} {done.stderr[-300:]}")
+    print(f"hostile: exit codes {codes}")
+
+
 def check_cuts(folder, tree):
     """Killed at any moment: what the journal says is finished or taken back, and opens clean."""
     disk, kept = f"{folder}/k.img", f"{folder}/k0.img"
@@ -319,6 +341,7 @@ def main():
             check_volume(folder, tree, row, table, image)
         check_swap(folder, tree)
         check_refusals(folder, tree)
+        check_hostile(folder, tree)
         check_cuts(folder, tree)
     print(f"{len(bad)} bad")
     return 1 if bad else 0

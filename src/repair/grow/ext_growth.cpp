@@ -23,8 +23,10 @@ using ext::Superblock;
 constexpr std::uint16_t kNoInodes = 1, kNoBitmap = 2, kTableIsZero = 4;  // of a group
 constexpr std::uint32_t kResizeInode = 0x10;                             // may be ignored
 constexpr std::uint32_t kResizeInodeNumber = 7;
-constexpr std::uint64_t kLeastLastGroup = 50;   // blocks beside its own structures
-constexpr std::uint64_t kMaxZeros = 64u << 20;  // bytes of inode tables that are written at most
+constexpr std::uint64_t kLeastLastGroup = 50;  // blocks beside its own structures
+constexpr std::uint64_t kMaxGroups = 1u << 20;
+// Bytes that are written at most: of inode tables, of copies of the descriptors.
+constexpr std::uint64_t kMaxZeros = 64u << 20, kMaxCopies = 128u << 20;
 
 // Of the superblock.
 constexpr std::size_t kInodesAt = 0x00, kBlocksAt = 0x04, kReservedAt = 0x08, kFreeAt = 0x0C,
@@ -129,6 +131,8 @@ class ExtGrowth {
     const std::uint64_t groups =
         divide_up(after_.block_count - super_.first_data_block, super_.blocks_per_group);
     const std::uint64_t most = 0xFFFFFFFFull / super_.inodes_per_group;
+    if (groups > kMaxGroups)
+      not_yet("so many groups are not grown here", "grow it with its own system's tools");
     if (groups > most)
       after_.block_count = super_.first_data_block + most * super_.blocks_per_group;
     const std::uint64_t old_tables = table_blocks(super_);
@@ -144,6 +148,12 @@ class ExtGrowth {
     }
     table_blocks_ = table_blocks(after_);
     reserve_left_ = (has_reserve() ? reserve() : 0) - need();
+    if (1 + table_blocks_ + reserve_left_ + 2 + inode_table_blocks() >= super_.blocks_per_group)
+      not_yet("the file system's own structures would fill a group",
+              "grow it with its own system's tools");
+    if (copies(after_.group_count()).size() * table_blocks_ * super_.block_bytes > kMaxCopies)
+      not_yet("the file system keeps too many copies of its descriptors",
+              "grow it with its own system's tools");
     // A last group that has no room for its own structures is left out.
     const std::uint32_t last = after_.group_count() - 1;
     if (last >= super_.group_count() &&
