@@ -184,6 +184,23 @@ void print_whose_files(const Job& job, const SurveyReport& report) {
   out << '\n';
 }
 
+// Volumes without room, and what fills them.
+void print_full(const Job& job, const SurveyReport& report) {
+  for (const SurveyFull& full : report.full) {
+    std::string text = fmt::format("{} is full: {} of {} are free.", full.address,
+                                   human_size(full.free_bytes), human_size(full.size_bytes));
+    if (full.holds_system) text += " A system that has no room left often does not start.";
+    for (std::size_t i = 0; i < full.largest.size(); ++i)
+      text += fmt::format("{}{} {}", i == 0 ? " Most is in " : ", ", full.largest[i].path,
+                          human_size(full.largest[i].size_bytes));
+    job.streams.out << fitted(job.streams, for_terminal(text), 0) << '\n';
+    constexpr std::uint64_t kGiB = 1u << 30;
+    if (full.can_grow)
+      job.streams.out << fmt::format("Make it larger with:  lantern grow {} --by {}G\n",
+                                     for_shell(full.address), full.size_bytes / 2 / kGiB + 1);
+  }
+}
+
 // Findings, after what they mean for the files; or that there are none.
 void print_health(const Job& job, const SurveyReport& report) {
   std::ostream& out = job.streams.out;
@@ -194,6 +211,7 @@ void print_health(const Job& job, const SurveyReport& report) {
   if (!any_files) out << "No file system that can be read was found.\n";
   if (any_files && !report.files_state.empty())
     out << fitted(job.streams, for_terminal(report.files_state), 0) << "\n";
+  print_full(job, report);
   if (any) print_findings(job, out);
   if (!report.checked.empty())
     out << coloured(job.streams, Meaning::good,

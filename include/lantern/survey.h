@@ -65,6 +65,19 @@ struct SurveyStart {
   StartChain chain;
 };
 
+// A volume with less than a hundredth of it free, and less than a GiB.
+struct SurveyFull {
+  std::string address;
+  std::uint64_t free_bytes = 0, size_bytes = 0;
+  bool holds_system = false;  // one that starts from it may not, without room
+  bool can_grow = false;      // of a kind that is grown here
+  struct Folder {
+    std::string path;
+    std::uint64_t size_bytes = 0;  // of all files in it
+  };
+  std::vector<Folder> largest;  // of the first two levels, the largest first
+};
+
 // What a sweep of a disk would take, and whether it is worth that now.
 struct SurveySweep {
   std::string address;            // of the disk
@@ -107,6 +120,7 @@ struct SurveyReport {
   std::vector<SurveySet> sets;
   std::vector<SurveyStart> starts;
   std::vector<SurveySweep> sweeps;  // with SurveyOptions::count
+  std::vector<SurveyFull> full;     // with SurveyOptions::count
   std::string chosen;               // address of the volume with likely_user_files, or empty
   std::string why;                  // of that, or why none is
   std::vector<std::string> may_be;  // without `chosen`: those that may hold the user's files

@@ -1,4 +1,5 @@
 #include "survey/judge.h"
+#include "survey/full.h"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -60,6 +61,9 @@ class Judge {
     what_it_means();
     what_was_checked();
     plan();
+    if (options_.count)
+      for (const SurveyVolume& volume : report_.volumes)
+        if (auto full = full_volume(volume, context_)) report_.full.push_back(std::move(*full));
     next();
   }
 

@@ -134,6 +134,21 @@ void write_json(JsonWriter& json, const SurveyReport& report) {
     json.key("worth").value(sweep.worth).key("why").value(sweep.why).end_object();
   }
   json.end_array();
+  json.key("full").begin_array();
+  for (const SurveyFull& full : report.full) {
+    json.begin_object().key("address").value(full.address);
+    json.key("free_bytes").value(full.free_bytes).key("size_bytes").value(full.size_bytes);
+    json.key("holds_system").value(full.holds_system).key("largest").begin_array();
+    for (const SurveyFull::Folder& folder : full.largest)
+      json.begin_object()
+          .key("path")
+          .value(folder.path)
+          .key("size_bytes")
+          .value(folder.size_bytes)
+          .end_object();
+    json.end_array().end_object();
+  }
+  json.end_array();
   json.key("chosen");
   report.chosen.empty() ? json.null() : json.value(report.chosen);
   json.key("why").value(report.why);
