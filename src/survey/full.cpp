@@ -34,6 +34,7 @@ std::vector<SurveyFull::Folder> largest_folders(const FileSystem& files, const C
     return WalkStep::go_on;
   });
   std::vector<SurveyFull::Folder> largest;
+  largest.reserve(sizes.size());
   for (const auto& [path, bytes] : sizes) largest.push_back({path_text(path), bytes});
   std::stable_sort(largest.begin(), largest.end(),
                    [](const auto& a, const auto& b) { return a.size_bytes > b.size_bytes; });

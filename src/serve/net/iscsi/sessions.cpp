@@ -67,12 +67,16 @@ SessionPtr Sessions::join(const Agreed& agreed, std::uint32_t first_command,
   return session;
 }
 
-void Sessions::end(SessionPtr session) {
+void Sessions::end(const SessionPtr& session) {
   session->ended_ = true;
   for (const auto& [number, line] : session->lines_) line->close();
   session->lines_.clear();
-  if (sessions_.erase(session->id_) == 0) return;
+  const auto known = sessions_.find(session->id_);
+  // A session for discovery is in no list.
+  if (known == sessions_.end() || known->second != session) return;
   for (const auto& unit : units_) unit->ended(session->nexus_);
+  // The last: `session` may be the one in the list.
+  sessions_.erase(known);
 }
 
 void Sessions::leave(const SessionPtr& session, std::uint16_t connection, const Line* line) {

@@ -69,8 +69,7 @@ class Sessions {
   void close_all();
 
  private:
-  // The mutex is held. A copy: the one in the list goes.
-  void end(SessionPtr session);
+  void end(const SessionPtr& session);  // the mutex is held
 
   std::vector<std::unique_ptr<scsi::Unit>>& units_;
   std::mutex mutex_;
