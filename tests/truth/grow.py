@@ -112,16 +112,18 @@ def files_of(source, folder):
 
 def make_disk(path, table, volume, mib):
     """The first byte of the volume; it ends where the disk does, and has 1 MiB before it."""
-    size = {"none": mib, "mbr": mib + 9, "gpt": mib + 10}[table] * MIB
+    size = {"none": mib, "mbr": mib + 9, "logical": mib + 9, "second logical": mib + 9, "gpt": mib + 10}[table] * MIB
     with open(path, "wb") as f:
         f.truncate(size)
     if table == "none":
         put(path, volume, 0)
         return 0
-    kind = "dos" if table == "mbr" else "gpt"
+    kind = "gpt" if table == "gpt" else "dos"
     start = 9 * 2048
+    rows = {"logical": f"start=2048,size={6 * 2048},type=L\nstart={start - 2048},type=E\nd5 : start={start},size={mib * 2048},type=L\n",
+            "second logical": f"start=2048,type=E\nd5 : start={2 * 2048},size={4 * 2048},type=L\nd6 : start={start},size={mib * 2048},type=L\n"}
     subprocess.run(["sfdisk", "-q", path], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                   input=f"label: {kind}\nstart=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type=L\n")
+                   input=f"label: {kind}\n" + rows.get(table, f"start=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type=L\n"))
     put(path, volume, start * 512)
     return start * 512
 
@@ -129,6 +131,9 @@ def make_disk(path, table, volume, mib):
 def grown(disk, folder, *how):
     done = run(LANTERN, "grow", os.path.basename(disk), *how, "--apply", "--journal", "grow.undo", cwd=folder)
     return done.returncode, done.stdout + done.stderr
+
+
+NUMBER = {"none": 1, "mbr": 2, "gpt": 2, "logical": 5, "second logical": 6}
 
 
 def check_volume(folder, tree, row, table, image):
@@ -147,8 +152,8 @@ def check_volume(folder, tree, row, table, image):
         disk = f"{folder}/disk.{image}"
         run(LANTERN, "image", raw, disk, "--no-hash")
     original = sha(disk)
-    expected = files_of(f"{disk}::{1 if table == 'none' else 2}", folder)
-    code, text = grown(disk, folder, "--by", f"{after - before}M", *([] if table == "none" else ["--volume", "2"]))
+    expected = files_of(f"{disk}::{NUMBER[table]}", folder)
+    code, text = grown(disk, folder, "--by", f"{after - before}M", "--volume", str(NUMBER[table]))
     check(code == 0, f"{what}: exit {code}: {text}")
     if code == 0:
         flat = disk
@@ -157,7 +162,8 @@ def check_volume(folder, tree, row, table, image):
             run(LANTERN, "image", disk, flat, "--no-hash", "--as", "raw")
         if table != "none":
             check(run("sfdisk", "--verify", flat).returncode == 0, f"{what}: sfdisk")
-            sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"][1:])
+            sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"]
+                           if p["node"].endswith(str(NUMBER[table])))
             check(abs(sectors * 512 - after * MIB) < MIB, f"{what}: the volume has {sectors * 512 / MIB} MiB, not {after}")
         else:
             sectors = os.path.getsize(flat) // 512
@@ -172,7 +178,7 @@ def check_volume(folder, tree, row, table, image):
             ours, theirs = counts(f"{folder}/after.img"), counts(volume)
             check(ours["Block count"] == theirs["Block count"] and ours["Inode count"] == theirs["Inode count"], f"{what}: {ours} {theirs}")
             check(abs(ours["Free blocks"] - theirs["Free blocks"]) <= theirs["Block count"] // 100 + 40, f"{what}: free {ours} {theirs}")
-        got = files_of(f"{disk}::{1 if table == 'none' else 2}", folder)
+        got = files_of(f"{disk}::{NUMBER[table]}", folder)
         check(expected and got == expected, f"{what}: {len(expected)} files before, {sum(expected.get(k) == v for k, v in got.items())} the same after")
         undone = run(LANTERN, "undo", "grow.undo", cwd=folder)
         check(undone.returncode == 0 and sha(disk) == original, f"{what}: taken back: {undone.stderr}")
@@ -361,7 +367,7 @@ def main():
     with tempfile.TemporaryDirectory() as folder:
         tree = f"{folder}/tree"
         make_tree(tree)
-        ways = [(table, image) for table in ("gpt", "mbr", "none") for image in ("raw", "vdi", "qcow2")]
+        ways = [(table, image) for table in ("gpt", "mbr", "none", "logical", "second logical") for image in ("raw", "vdi", "qcow2")]
         rows = [(row, *ways[i % len(ways)]) for i, row in enumerate(VOLUMES)]
         if ALL:
             rows += [(VOLUMES[0], *way) for way in ways]

@@ -64,27 +64,73 @@ class TableGrowth {
   }
 
   void mbr() {
-    if (row_.number > 4)
-      throw Error(ErrorCode::unsupported, address_, std::nullopt,
-                  "a volume of an extended partition is not made longer yet",
-                  "make the table anew with its own system's tools");
-    Bytes sector = read_bytes(*disk_.bytes, 0, static_cast<std::size_t>(sector_));
-    MbrEntry entry = mbr_entry(sector, static_cast<std::size_t>(row_.number - 1));
-    if (entry.start != start()) refuse("the table does not say where the volume begins");
+    Bytes sector = sector_at(0);
     constexpr std::uint64_t kLast = std::uint64_t{kMaxMbrSectors} + 1;
-    std::uint64_t limit = std::min(sectors_, kLast);
-    for (std::size_t i = 0; i < 4; ++i) {
-      const MbrEntry other = mbr_entry(sector, i);
-      if (other.used() && other.start >= old_end()) limit = std::min(limit, other.start);
-    }
-    const std::uint64_t end = room_to(limit);
-    step_.evidence = limit == kLast ? "a table of this kind reaches no further than 2 TiB"
+    const std::uint64_t reach = std::min(sectors_, kLast);
+    step_.evidence = reach == kLast ? "a table of this kind reaches no further than 2 TiB"
                                     : "nothing lies between its end and the next volume";
+    std::uint64_t limit = reach;
+    std::size_t own = 4;  // the entry that is the volume, or has it inside
+    for (std::size_t i = 0; i < 4; ++i) {
+      const MbrEntry entry = mbr_entry(sector, i);
+      if (!entry.used()) continue;
+      if (entry.start >= old_end()) limit = std::min(limit, entry.start);
+      if (start() >= entry.start && start() < entry.range().end()) own = i;
+    }
+    if (own == 4) refuse("the table does not say where the volume begins");
+    MbrEntry entry = mbr_entry(sector, own);
+    const bool logical = entry.extended();
+    if (!logical && entry.start != start())
+      refuse("the table does not say where the volume begins");
+    const std::uint64_t end = logical ? lengthen_logical(entry.start, limit) : room_to(limit);
     if (end <= old_end()) return;
-    entry.sectors = end - start();
-    store_mbr_entry(sector, static_cast<std::size_t>(row_.number - 1), entry, 0);
     end_ = end;
+    if (logical && end <= entry.range().end()) return;
+    entry.sectors = end - entry.start;
+    store_mbr_entry(sector, own, entry, 0);
     change_sectors(step_, disk_, 0, sector);
+  }
+
+  // In the chain of records of an extended partition: its own, and the link to that. The sector it
+  // ends before then.
+  std::uint64_t lengthen_logical(std::uint64_t extended, std::uint64_t limit) {
+    constexpr int kMaxRecords = 256;
+    std::uint64_t at = extended, before = 0;
+    for (int i = 0; i < kMaxRecords; ++i) {
+      Bytes record = sector_at(at);
+      if (!has_boot_mark(record)) break;
+      MbrEntry own = mbr_entry(record, 0);
+      const MbrEntry link = mbr_entry(record, 1);
+      if (at + own.start != start()) {
+        if (!link.used()) break;
+        before = at;
+        at = extended + link.start;
+        continue;
+      }
+      // A record lies before its volume.
+      if (link.used() && extended + link.start >= old_end())
+        limit = std::min(limit, extended + link.start);
+      const std::uint64_t end = room_to(limit);
+      if (end <= old_end()) return end;
+      own.sectors = end - start();
+      store_mbr_entry(record, 0, own, at);
+      change_sectors(step_, disk_, at, record);
+      if (before != 0) {
+        Bytes other = sector_at(before);
+        MbrEntry to_own = mbr_entry(other, 1);
+        to_own.sectors = end - at;
+        store_mbr_entry(other, 1, to_own, extended);
+        change_sectors(step_, disk_, before, other);
+      }
+      return end;
+    }
+    refuse("the chain of logical volumes does not lead to it");
+  }
+
+  Bytes sector_at(std::uint64_t sector) const {
+    Bytes bytes = read_bytes(*disk_.bytes, sector * sector_, static_cast<std::size_t>(sector_));
+    if (bytes.size() < sector_) refuse("a record of the partition table cannot be read");
+    return bytes;
   }
 
   void gpt() {
