@@ -55,7 +55,7 @@ std::optional<SurveyFull> full_volume(const SurveyVolume& volume, const Context&
     return std::nullopt;
   full.address = volume.layer->address.print();
   full.holds_system = holds_system(*files);
-  full.can_grow = files->facts().format == "ext";
+  full.can_grow = files->facts().format == "ext" || files->facts().format == "ntfs";
   full.largest = largest_folders(*files, context);
   return full;
 }

@@ -110,7 +110,7 @@ def files_of(source, folder):
     return found
 
 
-def make_disk(path, table, volume, mib):
+def make_disk(path, table, volume, mib, kind_of_volume="L"):
     """The first byte of the volume; it ends where the disk does, and has 1 MiB before it."""
     size = {"none": mib, "mbr": mib + 9, "logical": mib + 9, "second logical": mib + 9, "gpt": mib + 10}[table] * MIB
     with open(path, "wb") as f:
@@ -120,10 +120,10 @@ def make_disk(path, table, volume, mib):
         return 0
     kind = "gpt" if table == "gpt" else "dos"
     start = 9 * 2048
-    rows = {"logical": f"start=2048,size={6 * 2048},type=L\nstart={start - 2048},type=E\nd5 : start={start},size={mib * 2048},type=L\n",
-            "second logical": f"start=2048,type=E\nd5 : start={2 * 2048},size={4 * 2048},type=L\nd6 : start={start},size={mib * 2048},type=L\n"}
+    rows = {"logical": f"start=2048,size={6 * 2048},type=L\nstart={start - 2048},type=E\nd5 : start={start},size={mib * 2048},type={kind_of_volume}\n",
+            "second logical": f"start=2048,type=E\nd5 : start={2 * 2048},size={4 * 2048},type=L\nd6 : start={start},size={mib * 2048},type={kind_of_volume}\n"}
     subprocess.run(["sfdisk", "-q", path], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                   input=f"label: {kind}\n" + rows.get(table, f"start=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type=L\n"))
+                   input=f"label: {kind}\n" + rows.get(table, f"start=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type={kind_of_volume}\n"))
     put(path, volume, start * 512)
     return start * 512
 
@@ -232,6 +232,54 @@ def check_swap(folder, tree):
         print(f"moved {what}")
 
 
+# Bytes of a cluster, MiB before, MiB after, table, image. Large clusters have more of the file table in its mirror; small ones need more bitmap.
+NTFS = ((4096, 40, 140, "gpt", "raw"), (4096, 300, 3300, "mbr", "qcow2"), (512, 20, 200, "none", "vdi"), (65536, 200, 4000, "logical", "raw"),
+        (2048, 64, 65, "gpt", "vdi"))
+
+
+def check_ntfs(folder, row):
+    cluster, before, after, table, image = row
+    what, volume, raw = f"ntfs of clusters of {cluster}, {table}, {image}", f"{folder}/volume.img", f"{folder}/disk.img"
+    with open(volume, "wb") as f:
+        f.truncate(before * MIB)
+    check(run("mkntfs", "-q", "-F", "-c", str(cluster), "-L", "KEEPER", volume).returncode == 0, f"{what}: mkntfs")
+    for i in range(12):
+        with open(f"{folder}/count.bin", "wb") as f:
+            f.write(random.Random(i).randbytes(700 * (i * i + 1)))
+        check(run("ntfscp", "-q", "-f", volume, f"{folder}/count.bin", f"count {i}.bin").returncode == 0, f"{what}: ntfscp")
+    at = make_disk(raw, table, volume, before, "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7" if table == "gpt" else "7")
+    disk = raw
+    if image != "raw":
+        disk = f"{folder}/disk.{image}"
+        run(LANTERN, "image", raw, disk, "--no-hash")
+    address, original = f"{disk}::{NUMBER[table]}", sha(disk)
+    expected = files_of(address, folder)
+    code, text = grown(disk, folder, "--by", f"{after - before}M", "--volume", str(NUMBER[table]))
+    check(code == 0 and len(expected) == 12, f"{what}: exit {code}: {text}")
+    flat = disk
+    if image != "raw":
+        flat = f"{folder}/flat.raw"
+        run(LANTERN, "image", disk, flat, "--no-hash", "--as", "raw")
+    sectors = os.path.getsize(flat) // 512
+    if table != "none":
+        check(run("sfdisk", "--verify", flat).returncode == 0, f"{what}: sfdisk")
+        sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"]
+                       if p["node"].endswith(str(NUMBER[table])))
+    take(flat, at, sectors * 512, f"{folder}/after.img")
+    looked, mended = run("ntfsresize", "-i", "-f", f"{folder}/after.img"), run("ntfsfix", "-n", f"{folder}/after.img")
+    check(looked.returncode == 0 and mended.returncode == 0 and "Checking the alternate boot sector... OK" in mended.stdout,
+          f"{what}: ntfsresize, ntfsfix: {looked.stdout[-400:]}{looked.stderr}{mended.stdout}")
+    size = int(re.search(r"Current volume size: (\d+)", looked.stdout)[1]) if looked.returncode == 0 else 0
+    check(abs(size - after * MIB) < 2 * MIB, f"{what}: {size / MIB} MiB, not {after}")
+    check(files_of(address, folder) == expected, f"{what}: files")
+    undone = run(LANTERN, "undo", "grow.undo", cwd=folder)
+    check(undone.returncode == 0 and sha(disk) == original, f"{what}: taken back: {undone.stderr}")
+    for left in ("grow.undo", "disk.vdi", "disk.qcow2", "flat.raw", "flat.raw.json", "disk.vdi.json", "disk.qcow2.json"):
+        if os.path.exists(f"{folder}/{left}"):
+            os.remove(f"{folder}/{left}")
+    print(f"grown {what}")
+
+
 def refused(folder, what, disk, code, word, *how):
     before = sha(disk)
     done = run(LANTERN, "grow", os.path.basename(disk), *how, "--apply", "--journal", "refused.undo", cwd=folder)
@@ -305,19 +353,34 @@ def check_full(folder, tree):
 
 
 def check_hostile(folder, tree):
-    """Figures of chance in superblock and descriptors, where no checksum tells: an answer, and never a crash or an endless one."""
+    """Figures of chance in superblock and descriptors, where no checksum tells, or in boot sector and records: an answer, and never a crash or an
+    endless one."""
     disk, chance = f"{folder}/h.img", random.Random(11)
     with open(disk, "wb") as f:
         f.truncate(24 * MIB)
     run("mke2fs", "-q", "-F", "-t", "ext4", "-O", "^metadata_csum,^uninit_bg", "-d", tree, disk)
     with open(disk, "rb") as f:
         whole = f.read()
+    heads = [1024 + i for i in range(0x180)] + [2048 + i for i in range(96)] + [1024 + i for i in (0, 4, 0x18, 0x20, 0x28, 0xCE, 0x5C, 0x60, 0x64)] * 20
+    hit_by_chance(disk, whole, heads, chance)
+    if shutil.which("mkntfs") is None:
+        return
+    with open(disk, "wb") as f:
+        f.truncate(24 * MIB)
+    run("mkntfs", "-q", "-F", "-c", "4096", disk)
+    with open(disk, "rb") as f:
+        whole = f.read()
+    table = int.from_bytes(whole[0x30:0x38], "little") * 4096
+    records = [table + n * 1024 + i for n in (1, 3, 6, 8) for i in range(0x200)]
+    hit_by_chance(disk, whole, records + list(range(0x54)) * 4, chance)
+
+
+def hit_by_chance(disk, whole, places, chance):
     codes = {}
     for i in range(300 if ALL else 25):
         changed = bytearray(whole)
         for _ in range(chance.randint(1, 4)):
-            at = chance.choice((1024 + chance.randrange(0x180), 2048 + chance.randrange(96), 1024 + chance.choice((0, 4, 0x18, 0x20, 0x28, 0xCE, 0x5C, 0x60, 0x64))))
-            changed[at] = chance.choice((0, 1, 255, 128, chance.randrange(256)))
+            changed[chance.choice(places)] = chance.choice((0, 1, 255, 128, chance.randrange(256)))
         with open(disk, "wb") as f:
             f.write(changed)
         done = run(LANTERN, "grow", disk, "--by", chance.choice(("3G", "50M", "900G")))
@@ -373,6 +436,11 @@ def main():
             rows += [(VOLUMES[0], *way) for way in ways]
         for row, table, image in share(rows, 6):
             check_volume(folder, tree, row, table, image)
+        if shutil.which("mkntfs") and shutil.which("ntfscp"):
+            for row in share(NTFS, 3):
+                check_ntfs(folder, row)
+        else:
+            print("skipped: mkntfs or ntfscp is missing")
         check_swap(folder, tree)
         check_refusals(folder, tree)
         check_full(folder, tree)

@@ -55,6 +55,7 @@ class ExtGrowth {
       return grown;
     }
     load_descriptors();
+    const std::uint64_t was_free = free_blocks_;
     fill_last_group();
     for (std::uint32_t g = super_.group_count(); g < after_.group_count(); ++g) {
       context_.check_cancelled();
@@ -62,7 +63,7 @@ class ExtGrowth {
     }
     if (has_reserve()) change_reserve();
     write_heads();
-    grown.free_bytes = free_blocks_ * super_.block_bytes;
+    grown.more_free_bytes = (free_blocks_ - was_free) * super_.block_bytes;
     grown.writes = std::move(writes_);
     return grown;
   }

@@ -7,26 +7,12 @@
 // Thread-safety: pure; reads the volume.
 #pragma once
 
-#include <cstdint>
 #include <string>
-#include <vector>
 
-#include "base/bytes.h"
-#include "lantern/byte_source.h"
 #include "lantern/context.h"
+#include "repair/grow/grown.h"
 
 namespace lantern::repair {
-
-struct VolumeWrite {
-  std::uint64_t offset = 0;  // of the volume, bytes
-  Bytes bytes;
-};
-
-struct GrownFileSystem {
-  std::vector<VolumeWrite> writes;  // in order
-  std::uint64_t before_bytes = 0, after_bytes = 0;
-  std::uint64_t free_bytes = 0;  // afterwards
-};
 
 // To all of `volume`, which is larger than what it holds. Empty writes: it fills the volume
 // already. `address`: of the volume. Throws Error{unsupported, refused} where that cannot be.

@@ -9,6 +9,7 @@
 #include "repair/diagnose/diagnosis.h"
 #include "repair/grow/ext_growth.h"
 #include "repair/grow/image_growth.h"
+#include "repair/grow/ntfs_growth.h"
 #include "repair/grow/swap_move.h"
 #include "repair/grow/table_growth.h"
 #include "repair/plan/manual_plan.h"
@@ -98,14 +99,17 @@ class Growth {
     const DiskLayer& disk = now.disk();
     const VolumePtr volume = at(disk);
     const std::string kind = volume->file_system() ? volume->file_system()->facts().type : "";
-    if (kind != "ext2" && kind != "ext3" && kind != "ext4")
+    const bool ext = kind.starts_with("ext") && kind != "exfat";
+    if (!ext && kind != "ntfs")
       throw Error(
           ErrorCode::unsupported, volume->address.print(), std::nullopt,
           kind.empty() ? "no file system that is read lies in it" : kind + " is not grown yet",
           "grow it with its own system's tools");
     const Range range = intersect(volume->row.range, {0, disk.bytes->size()});
+    const SourcePtr bytes = make_window(disk.bytes, range);
+    const std::string address = volume->address.print();
     const GrownFileSystem grown =
-        grow_ext(make_window(disk.bytes, range), volume->address.print(), context_);
+        ext ? grow_ext(bytes, address, context_) : grow_ntfs(bytes, address, context_);
     if (grown.writes.empty()) {
       if (any_ && in_the_way_ == 0) return;
       throw Error(ErrorCode::refused, volume->address.print(), std::nullopt,
@@ -116,11 +120,11 @@ class Growth {
                                    : "--move-swap moves that to the end of the disk");
     }
     RepairStep step;
-    step.code = "grow.ext";
+    step.code = ext ? "grow.ext" : "grow.ntfs";
     step.what = fmt::format("the {} of volume {} becomes {} instead of {}", kind, *number_,
                             human_size(grown.after_bytes), human_size(grown.before_bytes));
-    step.evidence = fmt::format("its groups and their counts are whole; {} are free then",
-                                human_size(grown.free_bytes));
+    step.evidence = fmt::format("its own structures are whole; {} more are free then",
+                                human_size(grown.more_free_bytes));
     for (const VolumeWrite& write : grown.writes)
       add_trimmed(step, disk, range.offset + write.offset, write.bytes);
     gain_ = step.what;
