@@ -304,6 +304,12 @@ def check_refusals(folder, tree):
     refused(folder, "two sizes", disk, 2, "choose one", "--to", "100M", "--by", "1M")
     refused(folder, "a volume there is not", disk, 2, "no volume 7", "--by", "10M", "--volume", "7")
     refused(folder, "no room", disk, 4, "no room")
+    with open(f"{folder}/behind.img", "wb") as f:
+        f.truncate(60 * MIB)
+    subprocess.run(["sfdisk", "-q", f"{folder}/behind.img"], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                   input=f"label: gpt\nstart=2048,size={24 * 2048},type=L\nsize={20 * 2048},type=L\n")
+    put(f"{folder}/behind.img", disk, MIB)
+    refused(folder, "another volume behind it", f"{folder}/behind.img", 4, "volume 2 lies right behind it", "--by", "200M", "--volume", "1")
     make("-O", "bigalloc", "-C", "16384")
     refused(folder, "clusters of several blocks", disk, 3, "not grown yet", "--by", "200M")
     make("-O", "meta_bg,^resize_inode")

@@ -23,7 +23,7 @@ using ext::Superblock;
 constexpr std::uint16_t kNoInodes = 1, kNoBitmap = 2, kTableIsZero = 4;  // of a group
 constexpr std::uint32_t kResizeInode = 0x10;                             // may be ignored
 constexpr std::uint32_t kResizeInodeNumber = 7;
-constexpr std::uint64_t kLeastLastGroup = 50;  // blocks beside its own structures
+constexpr std::uint64_t kMinLastGroup = 50;  // blocks besides its own structures
 constexpr std::uint64_t kMaxGroups = 1u << 20;
 // Bytes that are written at most: of inode tables, of copies of the descriptors.
 constexpr std::uint64_t kMaxZeros = 64u << 20, kMaxCopies = 128u << 20;
@@ -86,7 +86,7 @@ class ExtGrowth {
     return *super;
   }
 
-  // What speaks against it.
+  // What rules it out.
   void check() const {
     const bool clean = (le16(own_, kStateAt) & 1) != 0 && (le16(own_, kStateAt) & 2) == 0;
     const ext::Volume opened{volume_, make_cached(volume_, context_), super_, volume_->size(),
@@ -158,7 +158,7 @@ class ExtGrowth {
     // A last group that has no room for its own structures is left out.
     const std::uint32_t last = after_.group_count() - 1;
     if (last >= super_.group_count() &&
-        blocks_in(after_, last) < head_blocks(last) + 2 + inode_table_blocks() + kLeastLastGroup) {
+        blocks_in(after_, last) < head_blocks(last) + 2 + inode_table_blocks() + kMinLastGroup) {
       after_.block_count = after_.group_start(last);
       // Fewer groups may need fewer descriptors.
       const std::uint64_t fewer = table_blocks(after_);
@@ -180,6 +180,7 @@ class ExtGrowth {
       refuse("the group descriptors of the file system cannot be read", "repair it first");
     std::uint64_t free_blocks = 0, free_inodes = 0;
     for (std::uint32_t g = 0; g < super_.group_count(); ++g) {
+      context_.check_cancelled();
       const ByteView d = descriptor(g);
       const auto sum = ext::descriptor_sum(super_, g, d);
       if (sum && *sum != le16(d, 0x1E))
@@ -246,6 +247,12 @@ class ExtGrowth {
       byte = used ? byte | mask : byte & ~mask;
     }
   }
+  static std::uint64_t clear_bits(const Bytes& bitmap, std::uint64_t from, std::uint64_t to) {
+    std::uint64_t clear = 0;
+    for (std::uint64_t bit = from; bit < to; ++bit)
+      clear += (u8(bitmap, static_cast<std::size_t>(bit / 8)) >> bit % 8 & 1) == 0 ? 1u : 0u;
+    return clear;
+  }
   void write(std::uint64_t block, Bytes bytes) {
     writes_.push_back({block * super_.block_bytes, std::move(bytes)});
   }
@@ -260,6 +267,11 @@ class ExtGrowth {
       Bytes bitmap = read_bytes(*volume_, at * super_.block_bytes, super_.block_bytes);
       if (bitmap.size() < super_.block_bytes)
         refuse("the block bitmap of the last group cannot be read", "repair it first");
+      // It fits what its descriptor counts, so it is the bitmap.
+      if (clear_bits(bitmap, 0, was) != half(d, 0x0C, 0x2C) ||
+          clear_bits(bitmap, was, super_.blocks_per_group) != 0)
+        refuse("the block bitmap of the last group does not fit its descriptor",
+               "check the file system with its own system's tools first");
       set_bits(bitmap, was, is, false);
       sum_bitmap(d, bitmap, super_.blocks_per_group, 0x18, 0x38);
       write(at, std::move(bitmap));

@@ -48,7 +48,6 @@ class Growth {
   void add(RepairStep step) {
     if (step.writes.empty()) return;
     plan_.add(std::move(step));
-    any_ = true;
   }
 
   void image(const DiskLayer& disk, const GrowOptions& how) {
@@ -110,15 +109,7 @@ class Growth {
     const std::string address = volume->address.print();
     const GrownFileSystem grown =
         ext ? grow_ext(bytes, address, context_) : grow_ntfs(bytes, address, context_);
-    if (grown.writes.empty()) {
-      if (any_ && in_the_way_ == 0) return;
-      throw Error(ErrorCode::refused, volume->address.print(), std::nullopt,
-                  in_the_way_ == 0
-                      ? std::string("there is no room behind it")
-                      : fmt::format("the swap volume {} lies right behind it", in_the_way_),
-                  in_the_way_ == 0 ? "make the disk larger, too: --by SIZE"
-                                   : "--move-swap moves that to the end of the disk");
-    }
+    if (grown.writes.empty()) no_room(disk, *volume);
     RepairStep step;
     step.code = ext ? "grow.ext" : "grow.ntfs";
     step.what = fmt::format("the {} of volume {} becomes {} instead of {}", kind, *number_,
@@ -129,6 +120,24 @@ class Growth {
       add_trimmed(step, disk, range.offset + write.offset, write.bytes);
     gain_ = step.what;
     add(std::move(step));
+  }
+
+  // A larger disk alone is of no use to the volume.
+  [[noreturn]] void no_room(const DiskLayer& disk, const VolumeLayer& volume) const {
+    const VolumeLayer* next = nullptr;
+    for (const VolumePtr& other : disk.volumes.all())
+      if (other->row.range.offset >= volume.row.range.end() &&
+          (next == nullptr || other->row.range.offset < next->row.range.offset))
+        next = other.get();
+    std::string what = "there is no room behind it", step = "make the disk larger, too: --by SIZE";
+    if (in_the_way_ != 0) {
+      what = fmt::format("the swap volume {} lies right behind it", in_the_way_);
+      step = "--move-swap moves that to the end of the disk";
+    } else if (next != nullptr) {
+      what = fmt::format("volume {} lies right behind it", next->row.number);
+      step = "move that with its own system's tools first";
+    }
+    throw Error(ErrorCode::refused, volume.address.print(), std::nullopt, what, step);
   }
 
   // From the first byte that changes to the last: a table of descriptors is one write, and not
@@ -160,7 +169,6 @@ class Growth {
   ManualPlan plan_;
   std::optional<std::uint64_t> number_;
   const Context& context_;
-  bool any_ = false;
   std::uint64_t in_the_way_ = 0;  // a swap volume's number
   std::string gain_;
 };

@@ -151,10 +151,16 @@ class NtfsGrowth {
     const ntfs::Record mirror = record(kMirror);
     const ntfs::Attribute* const copies = whole_data(mirror, {});
     if (copies == nullptr) not_yet("the mirror of the file table goes on in other records");
-    if (number < copies->size_bytes / geometry_.record_bytes)
-      writes_.push_back(
-          {geometry_.mirror_cluster * geometry_.cluster_bytes + number * geometry_.record_bytes,
-           bytes});
+    if (number < copies->size_bytes / geometry_.record_bytes) {
+      const std::uint64_t place =
+          saturating_mul(geometry_.mirror_cluster, geometry_.cluster_bytes) +
+          number * geometry_.record_bytes;
+      const std::size_t whole = geometry_.record_bytes;
+      if (geometry_.mirror_cluster >= before_ ||
+          read_bytes(volume_, place, whole) != read_bytes(volume_, place_of(number), whole))
+        refuse("the mirror of the file table is not where it belongs", "repair it first");
+      writes_.push_back({place, bytes});
+    }
     writes_.push_back({place_of(number), bytes});
   }
   // Of the attribute whose runs lie here.
@@ -192,6 +198,14 @@ class NtfsGrowth {
     if (runs.empty() || clusters * cluster != data->allocated_bytes || size > kMaxBitmap ||
         data->size_bytes < had)
       refuse("the cluster bitmap is damaged", "repair it first");
+    // It says of itself, of the file table and of the boot sector that they are in use.
+    for (const std::uint64_t known :
+         {runs.front().lcn, geometry_.table_cluster, std::uint64_t{0}}) {
+      Bytes byte(1);
+      read_at(runs, known / 8, byte);
+      if ((std::to_integer<unsigned>(byte[0]) >> known % 8 & 1) == 0)
+        refuse("the cluster bitmap is not where it belongs", "repair it first");
+    }
     // All of it from the last byte that was in use on; clusters behind the end count as used.
     const std::uint64_t from = before_ / 8;
     Bytes tail(static_cast<std::size_t>(size - from));

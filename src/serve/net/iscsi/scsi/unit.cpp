@@ -9,7 +9,7 @@ namespace lantern::scsi {
 namespace {
 
 constexpr std::size_t kPiece = 1u << 20;  // bytes that are read or written at once
-constexpr std::size_t kMaxTold = 8;       // for one nexus
+constexpr std::size_t kMaxPending = 8;    // for one nexus
 
 // Byte 1 of a command.
 constexpr std::uint8_t kProtection = 0xE0, kForce = 0x08;
@@ -84,8 +84,9 @@ Task of_no_unit(ByteView cdb, const std::vector<std::uint64_t>& units) {
 
 Unit::Unit(LiveDisk& live, const LiveDisk::Raw& raw, std::string target)
     : live_(live), raw_(raw), reservations_([this](const Nexus& nexus, const Fault& fault) {
-        const auto known = told_.find(nexus);
-        if (known != told_.end() && known->second.size() < kMaxTold) known->second.push_back(fault);
+        const auto known = pending_.find(nexus);
+        if (known != pending_.end() && known->second.size() < kMaxPending)
+          known->second.push_back(fault);
       }) {
   facts_.name = raw.name;
   facts_.serial = sha256_hex(target + '\n' + raw.name).substr(0, 16);
@@ -98,8 +99,8 @@ Unit::Unit(LiveDisk& live, const LiveDisk::Raw& raw, std::string target)
 }
 
 std::optional<Fault> Unit::pending(const Nexus& nexus, bool take) {
-  const auto known = told_.find(nexus);
-  if (known == told_.end() || known->second.empty()) return std::nullopt;
+  const auto known = pending_.find(nexus);
+  if (known == pending_.end() || known->second.empty()) return std::nullopt;
   const Fault first = known->second.front();
   if (take) known->second.pop_front();
   return first;
@@ -107,12 +108,12 @@ std::optional<Fault> Unit::pending(const Nexus& nexus, bool take) {
 
 void Unit::began(const Nexus& nexus) {
   const std::lock_guard lock(mutex_);
-  told_[nexus] = {kNewNexus};
+  pending_[nexus] = {kNewNexus};
 }
 
 void Unit::ended(const Nexus& nexus) {
   const std::lock_guard lock(mutex_);
-  told_.erase(nexus);
+  pending_.erase(nexus);
   reservations_.ended(nexus);
 }
 
@@ -120,8 +121,8 @@ void Unit::reset() {
   const std::lock_guard lock(mutex_);
   ++life_;
   reservations_.reset();
-  for (auto& [nexus, told] : told_)
-    if (told.size() < kMaxTold) told.push_back(kWasReset);
+  for (auto& [nexus, told] : pending_)
+    if (told.size() < kMaxPending) told.push_back(kWasReset);
 }
 
 Task Unit::begin(const Nexus& nexus, ByteView cdb, const std::vector<std::uint64_t>& units) {

@@ -82,7 +82,7 @@ class Unit {
   std::atomic<std::uint32_t> life_{0};
   std::mutex swap_;   // a comparison and what is written after it are one
   std::mutex mutex_;  // of what follows
-  std::map<Nexus, std::deque<Fault>> told_;
+  std::map<Nexus, std::deque<Fault>> pending_;
   Reservations reservations_;
 };
 
