@@ -2,7 +2,6 @@
 """grow.py LANTERN: disks that grow, judged by other programs: kinds of ext by mke2fs on raw, VDI and QCOW2 images with GPT, MBR and no table,
 filled, grown, checked by e2fsck and sfdisk, beside what resize2fs makes of the same volume; every file's hash; taken back bit for bit; what is
 damaged, in use or not understood refused. Exit 77 (skipped) where mke2fs is missing."""
-import hashlib
 import json
 import os
 import random
@@ -14,38 +13,8 @@ import sys
 import tempfile
 import time
 
+from grow_kit import LANTERN, MIB, bad, check, files_of, grown, make_disk, make_tree, put, run, sha, take
 from share import ALL, share
-
-LANTERN = os.path.abspath(sys.argv[1])
-MIB = 1 << 20
-bad = []
-
-
-def check(ok, what):
-    if not ok:
-        print(f"BAD   {what}")
-        bad.append(what)
-
-
-def run(*command, cwd=None):
-    return subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=300, cwd=cwd)
-
-
-def sha(path):
-    digest = hashlib.sha256()
-    with open(path, "rb") as f:
-        while part := f.read(MIB):
-            digest.update(part)
-    return digest.hexdigest()
-
-
-def make_tree(folder):
-    chance = random.Random(7)
-    for i in range(40):
-        os.makedirs(f"{folder}/ledge {i % 5}", exist_ok=True)
-        with open(f"{folder}/ledge {i % 5}/count {i}.txt", "wb") as f:
-            f.write(chance.randbytes(chance.choice((20, 900, 5000, 70_000, 200_000))))
-
 
 # Name, options of mke2fs, MiB before, MiB after.
 VOLUMES = (
@@ -76,61 +45,6 @@ VOLUMES = (
 def counts(path):
     told = run("dumpe2fs", "-h", path).stdout
     return {name: int(re.search(rf"^{name}:\s+(\d+)", told, re.M)[1]) for name in ("Block count", "Free blocks", "Inode count", "Block size")}
-
-
-def put(disk, volume, at):
-    with open(disk, "r+b") as f, open(volume, "rb") as v:
-        f.seek(at)
-        shutil.copyfileobj(v, f)
-
-
-def take(disk, at, length, out):
-    with open(disk, "rb") as f, open(out, "wb") as v:
-        f.seek(at)
-        while length > 0:
-            part = f.read(min(MIB, length))
-            if not part:
-                break
-            if any(part):
-                v.write(part)
-            else:
-                v.seek(len(part), 1)
-            length -= len(part)
-        v.truncate()
-
-
-def files_of(source, folder):
-    out = tempfile.mkdtemp(dir=folder)
-    run(LANTERN, "extract", source, out + "/x")
-    found = {}
-    for root, _, names in os.walk(out + "/x"):
-        for name in names:
-            found[os.path.relpath(os.path.join(root, name), out + "/x")] = sha(os.path.join(root, name))
-    shutil.rmtree(out)
-    return found
-
-
-def make_disk(path, table, volume, mib, kind_of_volume="L"):
-    """The first byte of the volume; it ends where the disk does, and has 1 MiB before it."""
-    size = {"none": mib, "mbr": mib + 9, "logical": mib + 9, "second logical": mib + 9, "gpt": mib + 10}[table] * MIB
-    with open(path, "wb") as f:
-        f.truncate(size)
-    if table == "none":
-        put(path, volume, 0)
-        return 0
-    kind = "gpt" if table == "gpt" else "dos"
-    start = 9 * 2048
-    rows = {"logical": f"start=2048,size={6 * 2048},type=L\nstart={start - 2048},type=E\nd5 : start={start},size={mib * 2048},type={kind_of_volume}\n",
-            "second logical": f"start=2048,type=E\nd5 : start={2 * 2048},size={4 * 2048},type=L\nd6 : start={start},size={mib * 2048},type={kind_of_volume}\n"}
-    subprocess.run(["sfdisk", "-q", path], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                   input=f"label: {kind}\n" + rows.get(table, f"start=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type={kind_of_volume}\n"))
-    put(path, volume, start * 512)
-    return start * 512
-
-
-def grown(disk, folder, *how):
-    done = run(LANTERN, "grow", os.path.basename(disk), *how, "--apply", "--journal", "grow.undo", cwd=folder)
-    return done.returncode, done.stdout + done.stderr
 
 
 NUMBER = {"none": 1, "mbr": 2, "gpt": 2, "logical": 5, "second logical": 6}

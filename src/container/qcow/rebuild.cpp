@@ -116,6 +116,13 @@ class Level1Check {
     }
   }
 
+  // Whether the counts say of the header that it is in use: else they were lost.
+  bool counts_are_kept() const {
+    Bytes block(8), count(8);
+    if (header_.dirty() || file_->read(header_.counts_offset, block).length < 8) return false;
+    return file_->read(be64(block, 0), count).length == 8 && !all_zero(count);
+  }
+
   // Runs of the file that are spoken of.
   std::vector<Range> used() const {
     std::vector<Range> ranges;
@@ -386,6 +393,8 @@ SourcePtr mend_level1(const SourcePtr& file, const Qcow2Header& header,
   placing.open = check.open();
   if (placing.open.empty()) return file;
   check.mark_used(snapshots);
+  // A first table that went elsewhere when the disk was made larger still looks like a second one.
+  if (check.counts_are_kept()) check.mark_counts();
   placing.units = check.loose();
   if (placing.units.empty()) return file;
   const std::vector<LooseUnit> units = placing.units;

@@ -15,6 +15,7 @@
 // Source: Virtual Hard Disk Image Format Specification (Microsoft, open specification promise).
 #pragma once
 
+#include <algorithm>
 #include <string_view>
 
 #include "base/bytes.h"
@@ -23,6 +24,7 @@ namespace lantern::vhd {
 
 constexpr std::size_t kFooterBytes = 512;
 constexpr std::size_t kHeaderBytes = 1024;
+constexpr std::uint64_t kMaxDisk = 2040ull << 30;
 constexpr std::uint32_t kVersion = 0x00010000;
 constexpr std::uint32_t kFixed = 2;
 constexpr std::uint32_t kDynamic = 3;
@@ -60,6 +62,31 @@ constexpr std::size_t kLocatorsAt = 0x240;
 constexpr std::size_t kLocatorBytes = 24;
 constexpr std::size_t kLocators = 8;
 }  // namespace header
+
+// Cylinders, heads and sectors of a track, as the specification's appendix works them out.
+inline std::uint32_t geometry(std::uint64_t disk_bytes) {
+  constexpr std::uint64_t kMax = 65535ull * 16 * 255;
+  const std::uint64_t sectors = std::min(disk_bytes / kSector, kMax);
+  std::uint64_t per_track = 255;
+  std::uint64_t heads = 16;
+  std::uint64_t tracks = sectors / per_track;
+  if (sectors < 65535ull * 16 * 63) {
+    per_track = 17;
+    tracks = sectors / per_track;
+    heads = std::max<std::uint64_t>((tracks + 1023) / 1024, 4);
+    if (tracks >= heads * 1024 || heads > 16) {
+      per_track = 31;
+      heads = 16;
+      tracks = sectors / per_track;
+    }
+    if (tracks >= heads * 1024) {
+      per_track = 63;
+      tracks = sectors / per_track;
+    }
+  }
+  const std::uint64_t cylinders = tracks / heads;
+  return static_cast<std::uint32_t>(cylinders << 16 | heads << 8 | per_track);
+}
 
 // The sum of a structure, with that in it at `field` left out.
 inline std::uint32_t checksum(ByteView bytes, std::size_t field) {

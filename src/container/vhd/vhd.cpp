@@ -22,7 +22,7 @@ using namespace vhd;
 
 constexpr std::size_t kOldFooterBytes = 511;
 constexpr std::uint64_t kUsualBlock = 2u << 20;
-constexpr std::uint64_t kMaxDisk = 1ull << 62;
+constexpr std::uint64_t kMaxRead = 1ull << 62;
 constexpr std::size_t kMaxLocatorBytes = 64u << 10;
 constexpr std::int64_t kSecondsTo2000 = 946'684'800;
 
@@ -269,10 +269,12 @@ OneTable table_of(const ByteSource& file, const DynamicHeader& header, const Foo
   table.format = "vhd";
   table.disk_bytes = footer.disk_bytes;
   table.block_bytes = header.block_bytes;
-  const std::uint64_t from =
-      header.table_offset + divide_up(header.entry_count * 4, kSector) * kSector;
+  // The block table lies before them; or anywhere, when the disk was made larger.
+  const std::uint64_t from = kFooterBytes + kHeaderBytes;
   const std::uint64_t to = footer.at != 0 ? footer.at : file.size();
   table.blocks = {from, to - std::min(from, to)};
+  table.taken = {{footer.header_offset, kHeaderBytes},
+                 {header.table_offset, divide_up(header.entry_count * 4, kSector) * kSector}};
   table.lead_bytes = header.bitmap_bytes();
   table.complete = footer.at != 0;
   table.whole = {header.table_offset, header.entry_count * 4};
@@ -402,16 +404,16 @@ std::optional<Container> open_vhd(const SourcePtr& file, const Surroundings& aro
       throw Error(ErrorCode::unsupported, context.address, footer->at + footer::kKindAt,
                   fmt::format("vhd: kind {} is not read", footer->kind),
                   "the kind may be damaged; look at it with ::bytes");
-    if (footer->disk_bytes > kMaxDisk || footer->disk_bytes > mapped) {
+    if (footer->disk_bytes > kMaxRead || footer->disk_bytes > mapped) {
       context.report(FindingCode::container_header, Severity::damage,
                      {footer->at + footer::kDiskBytesAt, 8},
                      fmt::format("vhd: the footer says a disk of {} bytes, the block table has "
                                  "room for {}",
                                  footer->disk_bytes, mapped),
-                     footer->disk_bytes > kMaxDisk
+                     footer->disk_bytes > kMaxRead
                          ? "the size of the block table is taken"
                          : "what the table has no entry for is treated as unreadable");
-      if (footer->disk_bytes > kMaxDisk) footer->disk_bytes = mapped;
+      if (footer->disk_bytes > kMaxRead) footer->disk_bytes = mapped;
     }
     const bool differencing = footer->kind == kDifferencing;
     container.variant = differencing ? "differencing" : "dynamic";

@@ -18,32 +18,6 @@ constexpr std::uint64_t kBlock = 2u << 20;
 constexpr std::uint64_t kBitmap = 512;
 constexpr std::uint64_t kHeaderAt = 512;
 constexpr std::uint64_t kTableAt = 1536;
-constexpr std::uint64_t kMaxDisk = 2040ull << 30;
-
-// Cylinders, heads and sectors of a track, as the specification's appendix works them out.
-std::uint32_t geometry(std::uint64_t disk_bytes) {
-  constexpr std::uint64_t kMax = 65535ull * 16 * 255;
-  const std::uint64_t sectors = std::min(disk_bytes / kSector, kMax);
-  std::uint64_t per_track = 255;
-  std::uint64_t heads = 16;
-  std::uint64_t tracks = sectors / per_track;
-  if (sectors < 65535ull * 16 * 63) {
-    per_track = 17;
-    tracks = sectors / per_track;
-    heads = std::max<std::uint64_t>((tracks + 1023) / 1024, 4);
-    if (tracks >= heads * 1024 || heads > 16) {
-      per_track = 31;
-      heads = 16;
-      tracks = sectors / per_track;
-    }
-    if (tracks >= heads * 1024) {
-      per_track = 63;
-      tracks = sectors / per_track;
-    }
-  }
-  const std::uint64_t cylinders = tracks / heads;
-  return static_cast<std::uint32_t>(cylinders << 16 | heads << 8 | per_track);
-}
 
 Bytes make_footer(std::uint64_t disk_bytes, bool fixed) {
   Bytes made(kSector);

@@ -8,7 +8,7 @@
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
 #include "repair/grow/ext_growth.h"
-#include "repair/grow/image_growth.h"
+#include "repair/grow/image/image_growth.h"
 #include "repair/grow/ntfs_growth.h"
 #include "repair/grow/swap_move.h"
 #include "repair/grow/table_growth.h"
@@ -62,7 +62,7 @@ class Growth {
     if (to > kMax)
       throw Error(ErrorCode::usage, disk.address.print(), std::nullopt, "no disk is that large",
                   "name a smaller size");
-    add(grow_image(disk, divide_up(to, sector) * sector));
+    add(grow_image(disk, divide_up(to, sector) * sector, context_));
   }
 
   void behind(const DiskLayer& disk, const VolumeLayer& swap, const GrowOptions& how) {

@@ -7,12 +7,10 @@ went to the file in which order and where it was flushed: every state that a pow
 between two flushes kept or dropped in any combination, up to a bound) has to open here and there, without damage, each
 byte the old one or the new. Taken back, the file is the old one, bit for bit. Exit 77 where the hypervisor is missing."""
 import hashlib
-import itertools
 import json
 import os
 import random
 import shutil
-import struct
 import subprocess
 import sys
 import tempfile
@@ -20,6 +18,7 @@ import tempfile
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 import hand_built
 import hypervisor as h
+from journal_states import Journal, states
 from share import share
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -38,47 +37,6 @@ def check(name, ok, what):
 def sha_of(path):
     with open(path, "rb") as f:
         return hashlib.sha256(f.read()).hexdigest()
-
-
-class Journal:
-    """The writes a journal keeps (docs/formats/writes.md)."""
-
-    def __init__(self, path):
-        with open(path, "rb") as f:
-            data = f.read()
-        assert data[:8] == b"LTWRITES"
-        self.files, self.writes, at = [], [], 32
-        while at < len(data):
-            kind, _, length = struct.unpack_from("<IIQ", data, at)
-            body = data[at + 16:at + 16 + length]
-            if kind == 1:
-                self.files.append((body[72:].decode(), struct.unpack_from("<Q", body)[0]))
-            if kind == 3:
-                number, flags, offset, size, before = struct.unpack_from("<IIQQQ", body)
-                self.writes.append((number, flags & 1, offset, body[32:32 + size]))
-            at += 16 + length
-
-    def stretches(self):
-        """Lists of writes with no flush between them."""
-        groups = [[]]
-        for write in self.writes:
-            if write[1] and groups[-1]:
-                groups.append([])
-            groups[-1].append(write)
-        return groups
-
-
-def states(journal):
-    """Lists of writes that may be on the medium after a power cut."""
-    done = []
-    for group in journal.stretches():
-        subsets = list(itertools.chain.from_iterable(
-            itertools.combinations(range(len(group)), n) for n in range(len(group) + 1))) if len(group) <= 4 else (
-            [()] + [(i,) for i in range(len(group))] +
-            [tuple(j for j in range(len(group)) if j != i) for i in range(len(group))])
-        for subset in subsets:
-            yield done + [group[i] for i in subset]
-        done = done + group
 
 
 def flat_here(path):

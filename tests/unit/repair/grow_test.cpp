@@ -6,7 +6,7 @@
 #include "lantern/error.h"
 #include "lantern/repair/grow.h"
 #include "lantern/sources.h"
-#include "repair/grow/image_growth.h"
+#include "repair/grow/image/image_growth.h"
 #include "repair/grow/table_growth.h"
 
 namespace lantern::repair {
@@ -17,9 +17,10 @@ constexpr std::size_t kMiB = 1u << 20;
 // A disk in a file, opened.
 struct Bench {
   Bench(const Bytes& bytes, const std::string& name)
-      : target(Session({}, Context()).open_disk({folder.file(name, bytes), {}})) {}
+      : target(Session({}, context).open_disk({folder.file(name, bytes), {}})) {}
   const DiskLayer& disk() const { return target.disk(); }
   const VolumeLayer& volume(std::size_t index) const { return target.disk().volumes[index]; }
+  Context context;
   kit::Folder folder;
   Target target;
 };
@@ -72,23 +73,43 @@ TEST(GrowTable, WhatOverlapsIsLeftAlone) {
 
 TEST(GrowImage, ARawFileBecomesLongerByItsLastByte) {
   const Bench bench(Bytes(4 * kMiB), "station.img");
-  const RepairStep step = grow_image(bench.disk(), 9 * kMiB);
+  const RepairStep step = grow_image(bench.disk(), 9 * kMiB, Context());
   ASSERT_EQ(step.writes.size(), 1u);
   EXPECT_EQ(step.writes[0].offset_bytes, 9 * kMiB - 1);
   EXPECT_TRUE(step.writes[0].address.ends_with("::bytes"));
 }
 
-TEST(GrowImage, AVdiAsFarAsItsMapHasRoom) {
+// The disk of an image file after the step, and what is reported on opening it.
+Bytes disk_after(const Bytes& file, const std::string& name, const RepairStep& step) {
+  Bytes after = file;
+  for (const PlannedWrite& write : step.writes) {
+    const std::size_t end = static_cast<std::size_t>(write.offset_bytes) + write.after.size();
+    if (end > after.size()) after.resize(end);
+    store_bytes(after, static_cast<std::size_t>(write.offset_bytes), write.after);
+  }
+  const Bench bench(after, name);
+  EXPECT_FALSE(bench.context.findings->worse_than_note()) << name;
+  Bytes flat(static_cast<std::size_t>(bench.disk().bytes->size()));
+  bench.disk().bytes->read(0, flat);
+  return flat;
+}
+
+TEST(GrowImage, AVdiWhoseMapHasNoRoomMovesItsFirstBlocks) {
   Bytes disk(4 * kMiB);
   kit::put_mbr(disk, 0, {{0x83, 2048, 2048}});
-  const Bench bench(kit::make_vdi(disk, {}), "station.vdi");
-  ASSERT_EQ(bench.disk().container.format, "vdi");
-  const Bytes head = kit::make_vdi(disk, {});
-  const std::uint64_t room = (le32(head, 0x158) - kit::kVdiMapAt) / 4 * kMiB;
-  EXPECT_NO_THROW(grow_image(bench.disk(), room));
-  EXPECT_THROW(grow_image(bench.disk(), room + kMiB), Error);
-  const Bench fixed(kit::make_vdi(disk, {1u << 20, true, false}), "fixed.vdi");
-  EXPECT_THROW(grow_image(fixed.disk(), 8 * kMiB), Error);
+  std::fill(disk.begin() + 3 * kMiB, disk.end(), std::byte{0x5A});
+  for (const bool fixed : {false, true}) {
+    const Bytes file = kit::make_vdi(disk, {1u << 20, fixed, false});
+    const Bench bench(file, "station.vdi");
+    const std::uint64_t room = (le32(file, 0x158) - kit::kVdiMapAt) / 4 * kMiB;
+    for (const std::uint64_t to : {7 * kMiB, room, room + kMiB}) {
+      Bytes expected = disk;
+      expected.resize(static_cast<std::size_t>(to));
+      EXPECT_TRUE(disk_after(file, "station.vdi", grow_image(bench.disk(), to, Context())) ==
+                  expected)
+          << to;
+    }
+  }
 }
 
 }  // namespace

@@ -10,6 +10,6 @@
 namespace lantern::repair {
 
 // The writes are to the image file itself, "...::bytes". Throws Error{unsupported, refused}.
-RepairStep grow_image(const DiskLayer& disk, std::uint64_t to_bytes);
+RepairStep grow_image(const DiskLayer& disk, std::uint64_t to_bytes, const Context& context);
 
 }  // namespace lantern::repair
