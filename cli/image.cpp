@@ -11,6 +11,7 @@
 #include "cli/output.h"
 #include "cli/progress.h"
 #include "cli/survey/machines.h"
+#include "lantern/recover/free_space.h"
 
 namespace lantern::cli {
 namespace {
@@ -30,6 +31,8 @@ struct Options {
   std::vector<std::string> join;
   std::string state;
   std::string picture;
+  bool compact = false;
+  bool zero_free = false;
 };
 
 // The file an address ends in as the disk it is; one that is no image stays the file.
@@ -95,7 +98,7 @@ std::uint64_t total(const std::vector<Range>& ranges) {
 }
 
 void print_json(const Job& job, const std::string& out, std::string_view kind,
-                const ImageSummary& done) {
+                const ImageSummary& done, const std::vector<FreeSpace>& volumes) {
   JsonWriter json(job.streams.out);
   json.begin_object().key("image").value(out).key("kind").value(kind);
   json.key("disk_bytes").value(done.disk_bytes).key("stored_bytes").value(done.stored_bytes);
@@ -103,8 +106,39 @@ void print_json(const Job& job, const std::string& out, std::string_view kind,
   done.sha256.empty() ? json.null() : json.value(done.sha256);
   write_ranges(json, "unreadable", done.unreadable);
   json.key("resumed").value(done.resumed).key("stopped").value(done.stopped);
+  json.key("free_left_out").begin_array();
+  for (const FreeSpace& space : volumes) {
+    json.begin_object().key("volume").value(space.volume).key("bytes").value(space.left_out_bytes);
+    json.key("kept_whole");
+    space.kept_whole.empty() ? json.null() : json.value(space.kept_whole);
+    json.end_object();
+  }
+  json.end_array();
   findings_json(json, job);
   json.end_object();
+}
+
+// The disk without what its file systems call free; said before anything is written.
+WithoutFree compacted(Job& job, const Options& options, const Target& target, ImageKind kind,
+                      const std::string& out) {
+  if (kind == ImageKind::qcow2_child)
+    throw Error(ErrorCode::usage, out, std::nullopt, "a child has nothing of its own to leave out",
+                "make a copy of another kind");
+  if (options.compact && kind == ImageKind::vhd_fixed)
+    throw Error(ErrorCode::usage, out, std::nullopt, "an image of this kind has no holes",
+                "--zero-free writes zeros where space is free");
+  WithoutFree less = leave_out_free(target, job.context);
+  std::ostream& text = job.streams.err;
+  for (const FreeSpace& space : less.volumes)
+    text << fmt::format("{}: {}\n", for_terminal(space.volume),
+                        space.kept_whole.empty()
+                            ? size_text(space.left_out_bytes, false) + " of free space are left out"
+                            : "kept whole: " + for_terminal(space.kept_whole));
+  if (std::any_of(less.volumes.begin(), less.volumes.end(),
+                  [](const FreeSpace& space) { return space.left_out_bytes > 0; }))
+    text << "What was deleted there cannot be found in the copy; keep the original until it is "
+            "not needed.\n";
+  return less;
 }
 
 void refuse_unsafe(const Job& job, const Options& options, const std::vector<std::string>& sources,
@@ -237,6 +271,10 @@ int make_image(Job& job, const Options& options) {
   const std::string kind = kind_of(options.kind, out);
   wanted.kind = image_kind(kind).value_or(ImageKind::raw);
   wanted.hash = !options.no_hash;
+  if (options.failing && (options.compact || options.zero_free))
+    throw Error(ErrorCode::usage, out, std::nullopt,
+                "a failing disk is copied whole, its free space too",
+                "copy it, and then make a smaller copy of that");
   // What is looked at costs a failing disk reads: a whole one is opened as it is.
   if (options.failing && address.steps.empty()) {
     const Whole disk = open_whole(job, options, address);
@@ -251,20 +289,25 @@ int make_image(Job& job, const Options& options) {
     wanted = child_of(address, target.disks.front()->container.format, out);
     wanted.hash = hash;
   }
+  WithoutFree source{bytes_of(target), {}};
+  if (options.compact || options.zero_free)
+    source = compacted(job, options, target, wanted.kind, out);
   const auto line = std::make_shared<ProgressLine>(job.streams.err);
   if (job.streams.err_is_terminal) job.context.progress = line;
-  const ImageSummary done = write_image(bytes_of(target), out, wanted, job.context);
+  const ImageSummary done = write_image(source.bytes, out, wanted, job.context);
   line->clear();
 
   if (options.common.json) {
-    print_json(job, out, kind, done);
+    print_json(job, out, kind, done, source.volumes);
   } else if (!done.stopped) {
     std::ostream& text = job.streams.out;
     text << fmt::format("{}, {} of them stored, written to {} as {}\n",
                         size_text(done.disk_bytes, false), size_text(done.stored_bytes, false),
                         for_terminal(out), kind);
     if (done.resumed) text << "gone on where an earlier run stopped\n";
-    if (!done.sha256.empty()) text << "SHA-256 of the disk: " << done.sha256 << '\n';
+    if (!done.sha256.empty())
+      text << (source.volumes.empty() ? "SHA-256 of the disk: " : "SHA-256 of the copy's disk: ")
+           << done.sha256 << '\n';
     const std::uint64_t lost = total(done.unreadable);
     if (lost > 0)
       text << coloured(job.streams, Meaning::damaged,
@@ -297,6 +340,11 @@ Run add_image(OptionParser& parser, Job& job) {
       .one_of({"raw", "vmdk", "vmdk-stream", "vdi", "vhd", "vhd-fixed", "vhdx", "qcow2",
                "qcow2-compressed", "qcow2-child"});
   command.flag("--no-hash", options->no_hash, "no SHA-256 of the disk");
+  command.flag(
+      "--compact", options->compact,
+      "leave out what the file systems call free; what was deleted is not in the copy then");
+  command.flag("--zero-free", options->zero_free,
+               "zeros there, also in kinds of image that have no holes");
   command.heading("A disk that fails");
   command.flag("--failing", options->failing,
                "what reads well first, trouble later; the same command goes on where it stopped");

@@ -34,6 +34,7 @@
 #include "lantern/range.h"
 #include "lantern/recover/array_trial.h"
 #include "lantern/recover/content_check.h"
+#include "lantern/recover/free_space.h"
 #include "lantern/recover/manifest_check.h"
 #include "lantern/repair.h"
 #include "lantern/repair/grow.h"

@@ -19,7 +19,7 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kMaxFiles = 100'000;  // of one machine
-constexpr int kMaxFolders = 8;              // deep
+constexpr int kMaxFolderDepth = 8;          // deep
 constexpr int kMaxUp = 2;                   // from the configuration's folder to the machine's
 
 std::string_view stem_of(std::string_view name) {
@@ -152,7 +152,7 @@ class FilesOnVolume {
     repeats_ = repeats_ || folder.repeats();
     for (const std::string& name : names)
       if (const auto entry = folder.find(name)) add(*entry);
-    if (depth >= kMaxFolders) return;
+    if (depth >= kMaxFolderDepth) return;
     for (const std::string& name : folder.folders()) {
       context_.check_cancelled();
       const auto below = folder.folder_of(name + "/.");
@@ -282,7 +282,7 @@ void add_host_files(Machine& machine, const Neighbours& folder, const std::set<s
     if (const auto bytes = folder.open(name)) file.size_bytes = (*bytes)->size();
     machine.files.push_back(std::move(file));
   }
-  if (depth >= kMaxFolders) return;
+  if (depth >= kMaxFolderDepth) return;
   for (const std::string& name : folder.folders())
     add_host_files(machine, *folder.folder_of(name + "/."), needs, prefix + name + "/", depth + 1);
 }

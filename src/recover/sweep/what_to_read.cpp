@@ -11,11 +11,11 @@ constexpr std::uint64_t kMinLeftOut = 256u << 10;
 
 }  // namespace
 
-SourcePtr without(const SourcePtr& disk, const RangeSet& left_out) {
+SourcePtr without(const SourcePtr& disk, const RangeSet& left_out, ExtentKind shown) {
   std::vector<Piece> pieces;
   left_out.parts({0, disk->size()}, [&](Range part, bool is_left_out) {
     if (is_left_out)
-      pieces.push_back({ExtentKind::unallocated, part.length, nullptr, 0});
+      pieces.push_back({shown, part.length, nullptr, 0});
     else
       pieces.push_back({ExtentKind::direct, part.length, disk, part.offset});
   });

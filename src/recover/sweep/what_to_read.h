@@ -10,8 +10,9 @@
 
 namespace lantern {
 
-// The disk with these left out, shown as not stored. `left_out`: settled.
-SourcePtr without(const SourcePtr& disk, const RangeSet& left_out);
+// The disk with these left out, shown as not stored, or as zeros. `left_out`: settled.
+SourcePtr without(const SourcePtr& disk, const RangeSet& left_out,
+                  ExtentKind shown = ExtentKind::unallocated);
 
 // What the volumes of a disk that can be read have in use, in stretches worth leaving out. Throws
 // Error{stopped}.

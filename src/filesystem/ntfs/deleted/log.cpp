@@ -5,8 +5,8 @@
 namespace lantern::ntfs {
 namespace {
 
-constexpr std::size_t kPage = 4096;
-constexpr std::uint64_t kMaxRead = 256u << 20;
+constexpr std::size_t kLogPage = 4096;
+constexpr std::uint64_t kMaxLogRead = 256u << 20;
 constexpr std::size_t kHead = 0x30;  // of a record
 constexpr std::size_t kDataHead = 0x20;
 constexpr std::size_t kMaxData = 64u << 10;
@@ -66,13 +66,13 @@ void take_record(ByteView data, std::uint64_t number, const TraceSink& sink) {
 
 void read_log(const Volume& volume, const Stream& log, const TraceSink& sink) {
   const SourcePtr bytes = volume.bytes_of(log, volume.raw);
-  const std::uint64_t size = std::min(bytes->size(), kMaxRead);
+  const std::uint64_t size = std::min(bytes->size(), kMaxLogRead);
   Bytes page, data;
   std::uint64_t number = 0;  // of the record that goes on in the next page
   std::size_t wanted = 0;    // bytes of it that are still to come
-  for (std::uint64_t place = 0; place + kPage <= size; place += kPage) {
+  for (std::uint64_t place = 0; place + kLogPage <= size; place += kLogPage) {
     if (place % (1u << 20) == 0) volume.context.check_cancelled();
-    page.resize(kPage);
+    page.resize(kLogPage);
     bytes->read(place, page);
     const ByteView records = records_of(page);
     if (records.empty()) wanted = 0;
