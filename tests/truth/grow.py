@@ -35,6 +35,19 @@ VOLUMES = (
     ("ext4 with few inodes", ["-t", "ext4", "-N", "200"], 24, 300),
     ("ext4 of small groups", ["-t", "ext4", "-g", "2048", "-b", "1024"], 20, 200),
     ("ext4 with copies in every group", ["-t", "ext4", "-b", "4096", "-O", "^sparse_super,^resize_inode"], 24, 300),
+    ("ext4 of meta groups", ["-t", "ext4", "-O", "meta_bg,^resize_inode"], 24, 900),
+    ("ext4 of meta groups of blocks of 1024", ["-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"], 24, 1500),
+    ("ext4 of meta groups, its last one filled", ["-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"], 300, 420),
+    ("ext4 of clusters", ["-t", "ext4", "-O", "bigalloc", "-C", "16384"], 24, 700),
+    ("ext4 of clusters of 64 KiB", ["-t", "ext4", "-O", "bigalloc", "-C", "65536", "-b", "4096"], 40, 3000),
+    ("ext4 of two copies", ["-t", "ext4", "-O", "sparse_super2"], 24, 700),
+    ("ext4 of two copies past its first descriptors", ["-t", "ext4", "-O", "sparse_super2,^resize_inode", "-b", "1024"], 24, 1500),
+    ("ext4 past what is reserved, which is nothing", ["-t", "ext4", "-b", "1024", "-O", "^resize_inode"], 20, 3000),
+    ("ext4 past what is reserved", ["-t", "ext4", "-b", "1024", "-E", "resize=600000"], 20, 3000),
+    ("ext4 without sums past what is reserved", ["-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit", "-E", "resize=600000"], 20, 3000),
+    ("ext2 past what is reserved", ["-t", "ext2", "-b", "1024", "-E", "resize=400000"], 20, 1000),
+    ("ext4 with a guard against two mounts", ["-t", "ext4", "-O", "mmp"], 24, 300),
+    ("ext4 with other features", ["-t", "ext4", "-O", "inline_data,encrypt,casefold,quota,project,verity,ea_inode,large_dir"], 24, 300),
     ("ext3", ["-t", "ext3"], 24, 300),
     ("ext3 of blocks of 1024", ["-t", "ext3", "-b", "1024"], 20, 300),
     ("ext2", ["-t", "ext2"], 24, 300),
@@ -60,6 +73,8 @@ def check_volume(folder, tree, row, table, image):
     if made.returncode != 0:
         check(False, f"{what}: mke2fs: {made.stderr}")
         return
+    if "quota" in str(options):
+        run("e2fsck", "-fy", volume)  # what was laid in is not counted yet
     at = make_disk(raw, table, volume, before)
     disk = raw
     if image != "raw":
@@ -87,11 +102,12 @@ def check_volume(folder, tree, row, table, image):
         # Beside the other program's own work on the same volume.
         with open(volume, "r+b") as f:
             f.truncate(sectors * 512)
-        other = run("resize2fs", volume)
+        other = run("resize2fs", *(["-f"] if "bigalloc" in options else []), volume)
         if other.returncode == 0:
             ours, theirs = counts(f"{folder}/after.img"), counts(volume)
             check(ours["Block count"] == theirs["Block count"] and ours["Inode count"] == theirs["Inode count"], f"{what}: {ours} {theirs}")
-            check(abs(ours["Free blocks"] - theirs["Free blocks"]) <= theirs["Block count"] // 100 + 40, f"{what}: free {ours} {theirs}")
+            # What it counts as free in clusters of several blocks is more than there is.
+            check("bigalloc" in options or abs(ours["Free blocks"] - theirs["Free blocks"]) <= theirs["Block count"] // 100 + 40, f"{what}: free {ours} {theirs}")
         got = files_of(f"{disk}::{NUMBER[table]}", folder)
         check(expected and got == expected, f"{what}: {len(expected)} files before, {sum(expected.get(k) == v for k, v in got.items())} the same after")
         undone = run(LANTERN, "undo", "grow.undo", cwd=folder)
@@ -224,12 +240,6 @@ def check_refusals(folder, tree):
                    input=f"label: gpt\nstart=2048,size={24 * 2048},type=L\nsize={20 * 2048},type=L\n")
     put(f"{folder}/behind.img", disk, MIB)
     refused(folder, "another volume behind it", f"{folder}/behind.img", 4, "volume 2 lies right behind it", "--by", "200M", "--volume", "1")
-    make("-O", "bigalloc", "-C", "16384")
-    refused(folder, "clusters of several blocks", disk, 3, "not grown yet", "--by", "200M")
-    make("-O", "meta_bg,^resize_inode")
-    refused(folder, "meta groups", disk, 3, "not grown yet", "--by", "200M")
-    make("-b", "1024", "-O", "^64bit,^resize_inode")
-    refused(folder, "more than is reserved for", disk, 3, "reserved for", "--by", "3000M")
     make()
     run("debugfs", "-w", "-R", "ssv state 0", disk)
     refused(folder, "one that was not unmounted", disk, 4, "not unmounted", "--by", "200M")

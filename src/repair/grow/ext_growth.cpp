@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "base/checked.h"
 #include "base/store.h"
@@ -23,6 +24,7 @@ using ext::Superblock;
 constexpr std::uint16_t kNoInodes = 1, kNoBitmap = 2, kTableIsZero = 4;  // of a group
 constexpr std::uint32_t kResizeInode = 0x10;                             // may be ignored
 constexpr std::uint32_t kResizeInodeNumber = 7;
+constexpr std::uint32_t kGuarded = 0x100, kNobody = 0xFF4D4D50;  // against two mounts at once
 constexpr std::uint64_t kMinLastGroup = 50;  // blocks besides its own structures
 constexpr std::uint64_t kMaxGroups = 1u << 20;
 // Bytes that are written at most: of inode tables, of copies of the descriptors.
@@ -31,7 +33,8 @@ constexpr std::uint64_t kMaxZeros = 64u << 20, kMaxCopies = 128u << 20;
 // Of the superblock.
 constexpr std::size_t kInodesAt = 0x00, kBlocksAt = 0x04, kReservedAt = 0x08, kFreeAt = 0x0C,
                       kFreeInodesAt = 0x10, kStateAt = 0x3A, kOwnGroupAt = 0x5A,
-                      kReservedTablesAt = 0xCE, kBlocksHighAt = 0x150, kReservedHighAt = 0x154,
+                      kIgnorableAt = 0x5C, kReservedTablesAt = 0xCE, kFirstMetaGroupAt = 0x104,
+                      kGuardAt = 0x168, kBlocksHighAt = 0x150, kReservedHighAt = 0x154,
                       kFreeHighAt = 0x158, kOverheadAt = 0x248;
 
 class ExtGrowth {
@@ -55,15 +58,17 @@ class ExtGrowth {
       return grown;
     }
     load_descriptors();
-    const std::uint64_t was_free = free_blocks_;
+    const std::uint64_t was_free = free_clusters_;
     fill_last_group();
     for (std::uint32_t g = super_.group_count(); g < after_.group_count(); ++g) {
       context_.check_cancelled();
       add_group(g);
     }
     if (has_reserve()) change_reserve();
+    write_bitmaps();
     write_heads();
-    grown.more_free_bytes = (free_blocks_ - was_free) * super_.block_bytes;
+    grown.more_free_bytes =
+        (free_clusters_ - was_free) * super_.cluster_blocks * super_.block_bytes;
     grown.writes = std::move(writes_);
     return grown;
   }
@@ -95,12 +100,13 @@ class ExtGrowth {
         super_.first_orphan != 0)
       refuse("the file system was not unmounted: its journal has to be played first",
              "start the machine or mount it once, shut it down, and run this again");
-    if (super_.cluster_blocks > 1)
-      not_yet("the file system has clusters of several blocks, which is not grown yet",
-              "grow it with its own system's tools");
-    if (super_.has(ext::kMetaGroups) || super_.has(ext::kTwoCopies))
-      not_yet("the file system keeps its group descriptors in a way that is not grown yet",
-              "grow it with its own system's tools");
+    if ((super_.needed & kGuarded) != 0) {
+      const Bytes guard =
+          read_bytes(*volume_, saturating_mul(le64(own_, kGuardAt), super_.block_bytes), 8);
+      if (guard.size() < 8 || le32(guard, 4) != kNobody)
+        refuse("the file system's own guard says that somebody has it mounted",
+               "unmount it there, and run this again");
+    }
     if (super_.volume_bytes() > volume_->size())
       refuse("the file system is larger than its volume", "repair the partition table first");
   }
@@ -116,9 +122,17 @@ class ExtGrowth {
   bool has_reserve() const { return (super_.ignorable & kResizeInode) != 0; }
   std::uint64_t reserve() const { return le16(own_, kReservedTablesAt); }
 
-  // Blocks at the start of a group: superblock, descriptors, those reserved for more of them.
+  bool is_meta(const Superblock& super) const { return super.has(ext::kMetaGroups); }
+  std::uint32_t of_block() const { return super_.block_bytes / super_.descriptor_bytes; }
+
+  // Blocks at the start of a group: superblock, descriptors, those reserved for more of them. Of a
+  // meta group its own descriptors, in its first, second and last group.
   std::uint64_t head_blocks(std::uint32_t group) const {
-    return super_.has_copy(group) ? 1 + table_blocks_ + reserve_left_ : 0;
+    const std::uint64_t copy = super_.has_copy(group) ? 1 : 0;
+    if (!is_meta(after_) || group / of_block() < after_.first_meta_group)
+      return copy * (1 + table_blocks_ + reserve_left_);
+    const std::uint32_t within = group % of_block();
+    return copy + (within == 0 || within == 1 || within == of_block() - 1 ? 1 : 0);
   }
   std::uint64_t blocks_in(const Superblock& super, std::uint32_t group) const {
     return std::min<std::uint64_t>(super.blocks_per_group,
@@ -129,6 +143,7 @@ class ExtGrowth {
     after_ = super_;
     after_.block_count = volume_->size() / super_.block_bytes;
     if (after_.block_count > 0xFFFFFFFF && !super_.has(ext::kWide)) after_.block_count = 0xFFFFFFFF;
+    after_.block_count -= after_.block_count % super_.cluster_blocks;
     const std::uint64_t groups =
         divide_up(after_.block_count - super_.first_data_block, super_.blocks_per_group);
     const std::uint64_t most = 0xFFFFFFFFull / super_.inodes_per_group;
@@ -136,61 +151,73 @@ class ExtGrowth {
       not_yet("so many groups are not grown here", "grow it with its own system's tools");
     if (groups > most)
       after_.block_count = super_.first_data_block + most * super_.blocks_per_group;
-    const std::uint64_t old_tables = table_blocks(super_);
-    const auto need = [&] { return table_blocks(after_) - old_tables; };
-    if (after_.block_count > super_.block_count && need() > (has_reserve() ? reserve() : 0)) {
-      const std::uint64_t of_block = super_.block_bytes / super_.descriptor_bytes;
-      const std::uint64_t reach =
-          (old_tables + (has_reserve() ? reserve() : 0)) * of_block * super_.blocks_per_group +
-          super_.first_data_block;
-      not_yet(fmt::format("the file system has descriptors reserved for {} and no more",
-                          human_size(reach * super_.block_bytes)),
-              "grow it to that size at most");
+    choose_layout();
+    // A last group that has no room for its own structures is left out; fewer groups may need fewer
+    // descriptors.
+    const std::uint32_t last = after_.group_count() - 1;
+    if (last >= super_.group_count() &&
+        blocks_in(after_, last) < head_blocks(last) + 2 + inode_table_blocks() + kMinLastGroup) {
+      after_.block_count = after_.group_start(last);
+      choose_layout();
     }
-    table_blocks_ = table_blocks(after_);
-    reserve_left_ = (has_reserve() ? reserve() : 0) - need();
     if (1 + table_blocks_ + reserve_left_ + 2 + inode_table_blocks() >= super_.blocks_per_group)
       not_yet("the file system's own structures would fill a group",
               "grow it with its own system's tools");
     if (copies(after_.group_count()).size() * table_blocks_ * super_.block_bytes > kMaxCopies)
       not_yet("the file system keeps too many copies of its descriptors",
               "grow it with its own system's tools");
-    // A last group that has no room for its own structures is left out.
-    const std::uint32_t last = after_.group_count() - 1;
-    if (last >= super_.group_count() &&
-        blocks_in(after_, last) < head_blocks(last) + 2 + inode_table_blocks() + kMinLastGroup) {
-      after_.block_count = after_.group_start(last);
-      // Fewer groups may need fewer descriptors.
-      const std::uint64_t fewer = table_blocks(after_);
-      reserve_left_ += table_blocks_ - fewer;
-      table_blocks_ = fewer;
-    }
     after_.inode_count = after_.group_count() * super_.inodes_per_group;
+  }
+
+  // Where the descriptors lie: behind the superblock and its copies, in blocks that were reserved
+  // for that; those that find no room there, in the groups themselves (meta groups). What was still
+  // reserved is used up before that.
+  void choose_layout() {
+    after_.needed = super_.needed;
+    after_.ignorable = super_.ignorable;
+    after_.first_meta_group = super_.first_meta_group;
+    const std::uint64_t reserved = has_reserve() ? reserve() : 0;
+    const std::uint64_t old_tables = table_blocks(super_), needed = table_blocks(after_);
+    reserve_left_ = 0;
+    if (is_meta(super_)) {
+      table_blocks_ = super_.first_meta_group;
+    } else if (needed <= old_tables + reserved) {
+      table_blocks_ = std::max(needed, old_tables);
+      reserve_left_ = old_tables + reserved - table_blocks_;
+    } else {
+      table_blocks_ = old_tables + reserved;
+      after_.needed |= ext::kMetaGroups;
+      after_.ignorable &= ~kResizeInode;
+      after_.first_meta_group = static_cast<std::uint32_t>(table_blocks_);
+    }
   }
 
   // --- descriptors ------------------------------------------------------------------------------
 
   void load_descriptors() {
-    const auto at = ext::descriptor_place(super_, 0, 0);
-    if (!at) refuse("the group descriptors of the file system are damaged", "repair it first");
-    descriptors_ = read_bytes(
-        *volume_, *at,
-        static_cast<std::size_t>(std::uint64_t{super_.group_count()} * super_.descriptor_bytes));
-    if (descriptors_.size() < std::uint64_t{super_.group_count()} * super_.descriptor_bytes)
+    for (std::uint32_t first = 0; first < super_.group_count(); first += of_block()) {
+      const auto at = ext::descriptor_place(super_, first, 0);
+      const std::uint32_t count = std::min(of_block(), super_.group_count() - first);
+      const Bytes part =
+          read_bytes(*volume_, at.value_or(volume_->size()),
+                     static_cast<std::size_t>(std::uint64_t{count} * super_.descriptor_bytes));
+      descriptors_.insert(descriptors_.end(), part.begin(), part.end());
+    }
+    if (descriptors_.size() != std::uint64_t{super_.group_count()} * super_.descriptor_bytes)
       refuse("the group descriptors of the file system cannot be read", "repair it first");
-    std::uint64_t free_blocks = 0, free_inodes = 0;
+    std::uint64_t free_inodes = 0;
     for (std::uint32_t g = 0; g < super_.group_count(); ++g) {
       context_.check_cancelled();
       const ByteView d = descriptor(g);
       const auto sum = ext::descriptor_sum(super_, g, d);
       if (sum && *sum != le16(d, 0x1E))
         refuse(fmt::format("the descriptor of group {} is damaged", g), "repair it first");
-      free_blocks += half(d, 0x0C, 0x2C);
+      free_clusters_ += half(d, 0x0C, 0x2C);
       free_inodes += half(d, 0x0E, 0x2E);
     }
-    free_blocks_ = wide(own_, kFreeAt, kFreeHighAt);
     free_inodes_ = le32(own_, kFreeInodesAt);
-    if (free_blocks != free_blocks_ || free_inodes != free_inodes_)
+    if (free_clusters_ * super_.cluster_blocks != wide(own_, kFreeAt, kFreeHighAt) ||
+        free_inodes != free_inodes_)
       refuse("the superblock and the group descriptors count different free blocks or inodes",
              "check the file system with its own system's tools first");
     descriptors_.resize(
@@ -257,27 +284,49 @@ class ExtGrowth {
     writes_.push_back({block * super_.block_bytes, std::move(bytes)});
   }
 
+  // Bitmaps say of clusters whether they are in use.
+  std::uint64_t clusters_in(const Superblock& super, std::uint32_t group) const {
+    return divide_up(blocks_in(super, group), super_.cluster_blocks);
+  }
+  std::uint32_t group_bits() const { return super_.blocks_per_group / super_.cluster_blocks; }
+
+  // Of a group that is there and has one, to be changed.
+  Bytes& bitmap_of(std::uint32_t group) {
+    if (const auto known = bitmaps_.find(group); known != bitmaps_.end()) return known->second;
+    const std::span<std::byte> d = descriptor(group);
+    Bytes bitmap =
+        read_bytes(*volume_, wide_place(d, 0, 0x20) * super_.block_bytes, super_.block_bytes);
+    if (bitmap.size() < super_.block_bytes)
+      refuse(fmt::format("the block bitmap of group {} cannot be read", group), "repair it first");
+    // It fits what its descriptor counts, so it is the bitmap.
+    const std::uint64_t here = clusters_in(super_, group);
+    if (clear_bits(bitmap, 0, here) != half(d, 0x0C, 0x2C) ||
+        clear_bits(bitmap, here, group_bits()) != 0)
+      refuse(fmt::format("the block bitmap of group {} does not fit its descriptor", group),
+             "check the file system with its own system's tools first");
+    return bitmaps_.emplace(group, std::move(bitmap)).first->second;
+  }
+  void add_free(std::uint32_t group, std::uint64_t clusters) {
+    const std::span<std::byte> d = descriptor(group);
+    store_half(d, 0x0C, 0x2C, half(d, 0x0C, 0x2C) + clusters);
+    free_clusters_ += clusters;
+  }
+  void write_bitmaps() {
+    for (auto& [group, bitmap] : bitmaps_) {
+      const std::span<std::byte> d = descriptor(group);
+      sum_bitmap(d, bitmap, group_bits(), 0x18, 0x38);
+      sum_descriptor(group);
+      write(wide_place(d, 0, 0x20), std::move(bitmap));
+    }
+  }
+
   void fill_last_group() {
     const std::uint32_t last = super_.group_count() - 1;
-    const std::uint64_t was = blocks_in(super_, last), is = blocks_in(after_, last);
+    const std::uint64_t was = clusters_in(super_, last), is = clusters_in(after_, last);
     if (is == was) return;
-    const std::span<std::byte> d = descriptor(last);
-    if (!has_flags() || (le16(d, 0x12) & kNoBitmap) == 0) {
-      const std::uint64_t at = wide_place(d, 0, 0x20);
-      Bytes bitmap = read_bytes(*volume_, at * super_.block_bytes, super_.block_bytes);
-      if (bitmap.size() < super_.block_bytes)
-        refuse("the block bitmap of the last group cannot be read", "repair it first");
-      // It fits what its descriptor counts, so it is the bitmap.
-      if (clear_bits(bitmap, 0, was) != half(d, 0x0C, 0x2C) ||
-          clear_bits(bitmap, was, super_.blocks_per_group) != 0)
-        refuse("the block bitmap of the last group does not fit its descriptor",
-               "check the file system with its own system's tools first");
-      set_bits(bitmap, was, is, false);
-      sum_bitmap(d, bitmap, super_.blocks_per_group, 0x18, 0x38);
-      write(at, std::move(bitmap));
-    }
-    store_half(d, 0x0C, 0x2C, half(d, 0x0C, 0x2C) + (is - was));
-    free_blocks_ += is - was;
+    if (!has_flags() || (le16(descriptor(last), 0x12) & kNoBitmap) == 0)
+      set_bits(bitmap_of(last), was, is, false);
+    add_free(last, is - was);
     sum_descriptor(last);
   }
   std::uint64_t wide_place(ByteView d, std::size_t low, std::size_t high) const {
@@ -292,7 +341,9 @@ class ExtGrowth {
     store_place(d, 0x00, 0x20, start + head);
     store_place(d, 0x04, 0x24, start + head + 1);
     store_place(d, 0x08, 0x28, start + head + 2);
-    store_half(d, 0x0C, 0x2C, blocks - used);
+    const std::uint64_t clusters = divide_up(blocks, super_.cluster_blocks);
+    const std::uint64_t taken = divide_up(used, super_.cluster_blocks);
+    add_free(group, clusters - taken);
     store_half(d, 0x0E, 0x2E, super_.inodes_per_group);
     const Range place{(start + head + 2) * super_.block_bytes, table * super_.block_bytes};
     const bool is_zero = known_zero(*volume_, place);
@@ -315,9 +366,9 @@ class ExtGrowth {
     const std::uint64_t bits = std::uint64_t{super_.block_bytes} * 8;
     if ((flags & kNoBitmap) == 0) {
       Bytes bitmap(super_.block_bytes);
-      set_bits(bitmap, 0, used, true);
-      set_bits(bitmap, blocks, bits, true);
-      sum_bitmap(d, bitmap, super_.blocks_per_group, 0x18, 0x38);
+      set_bits(bitmap, 0, taken, true);
+      set_bits(bitmap, clusters, bits, true);
+      sum_bitmap(d, bitmap, group_bits(), 0x18, 0x38);
       write(start + head, std::move(bitmap));
     }
     if ((flags & kNoInodes) == 0) {
@@ -325,7 +376,6 @@ class ExtGrowth {
       set_bits(bitmap, super_.inodes_per_group, bits, true);
       write(start + head + 1, std::move(bitmap));
     }
-    free_blocks_ += blocks - used;
     free_inodes_ += super_.inodes_per_group;
     sum_descriptor(group);
   }
@@ -353,12 +403,18 @@ class ExtGrowth {
     if (!opened.valid_block(indirect))
       refuse("the inode of the reserved descriptors is damaged", "repair it first");
     Bytes list = read_bytes(*volume_, indirect * super_.block_bytes, super_.block_bytes);
+    if (is_meta(after_) && super_.cluster_blocks > 1)
+      not_yet("descriptors reserved in clusters of several blocks are not grown past yet",
+              "grow it less");
     const std::uint64_t old_tables = table_blocks(super_);
     const std::size_t entries = super_.block_bytes / 4;
-    const auto block_of = [&](std::uint64_t i) { return super_.first_data_block + 1 + i; };
+    const std::uint64_t first =
+        ext::descriptor_place(super_, 0, 0).value_or(0) / super_.block_bytes;
+    const auto block_of = [&](std::uint64_t i) { return first + i; };
     const auto old_copies = copies(super_.group_count()), new_copies = copies(after_.group_count());
     std::int64_t blocks = le32(inode, 0x1C);
-    const std::int64_t unit = super_.block_bytes / 512;
+    // Each counts as the cluster it is in.
+    const std::int64_t unit = std::int64_t{super_.cluster_blocks} * super_.block_bytes / 512;
     for (std::uint64_t i = old_tables; i < old_tables + reserve(); ++i) {
       const std::size_t at = static_cast<std::size_t>(i % entries) * 4;
       if (list.size() < super_.block_bytes || le32(list, at) != block_of(i))
@@ -379,10 +435,27 @@ class ExtGrowth {
       }
       write(block_of(i), std::move(block));
     }
+    if (is_meta(after_)) {
+      // Nothing is reserved any more.
+      release(indirect);
+      writes_.push_back({place->offset, Bytes(inode.size())});
+      return;
+    }
     write(indirect, std::move(list));
     store_le32(inode, 0x1C, static_cast<std::uint64_t>(blocks));
     if (has_sums()) sum_inode(inode);
     writes_.push_back({place->offset, std::move(inode)});
+  }
+
+  void release(std::uint64_t block) {
+    const std::uint64_t at = block - super_.first_data_block;
+    const auto group = static_cast<std::uint32_t>(at / super_.blocks_per_group);
+    const std::uint64_t bit = at % super_.blocks_per_group;
+    Bytes& bitmap = bitmap_of(group);
+    if (clear_bits(bitmap, bit, bit + 1) != 0)
+      refuse("the inode of the reserved descriptors is damaged", "repair it first");
+    set_bits(bitmap, bit, bit + 1, false);
+    add_free(group, 1);
   }
 
   void sum_inode(Bytes& inode) const {
@@ -406,22 +479,39 @@ class ExtGrowth {
                                                   static_cast<double>(super_.block_count) *
                                                   static_cast<double>(after_.block_count));
     store_wide(super, kReservedAt, kReservedHighAt, grown);
-    store_wide(super, kFreeAt, kFreeHighAt, free_blocks_);
+    store_wide(super, kFreeAt, kFreeHighAt, free_clusters_ * super_.cluster_blocks);
     store_le32(super, kFreeInodesAt, free_inodes_);
     store_le16(super, kReservedTablesAt, reserve_left_);
+    store_le32(super, kIgnorableAt, after_.ignorable);
+    store_le32(super, ext::kNeededAt, after_.needed);
+    store_le32(super, kFirstMetaGroupAt, after_.first_meta_group);
     // Whoever mounts it counts anew what structures take.
     store_le32(super, kOverheadAt, 0);
+    const std::size_t block_bytes = super_.block_bytes;
     Bytes table = descriptors_;
-    table.resize(static_cast<std::size_t>(table_blocks_ * super_.block_bytes));
+    table.resize(static_cast<std::size_t>(table_blocks(after_)) * block_bytes);
+    const ByteView old_kind =
+        ByteView(table).first(std::min<std::size_t>(table.size(), table_blocks_ * block_bytes));
     for (const std::uint32_t g : copies(after_.group_count())) {
       const std::uint64_t start = after_.group_start(g);
       Bytes copy = super;
       store_le16(copy, kOwnGroupAt, g);
       sum_super(copy);
       write(start, std::move(copy));
-      write(start + 1, table);
+      if (!is_meta(after_) || g / of_block() < after_.first_meta_group)
+        write(start + 1, Bytes(old_kind.begin(), old_kind.end()));
     }
-    write(super_.first_data_block + 1, std::move(table));
+    for (std::uint64_t i = table_blocks_; i * block_bytes < table.size(); ++i)
+      for (const std::uint32_t holder : {2u, 1u, 0u})
+        if (const auto at =
+                ext::descriptor_place(after_, static_cast<std::uint32_t>(i * of_block()), holder)) {
+          const ByteView part =
+              slice(table, static_cast<std::size_t>(i) * block_bytes, block_bytes);
+          writes_.push_back({*at, Bytes(part.begin(), part.end())});
+        }
+    if (!old_kind.empty())
+      writes_.push_back(
+          {*ext::descriptor_place(after_, 0, 0), Bytes(old_kind.begin(), old_kind.end())});
     sum_super(super);
     writes_.push_back({ext::kSuperblockPlace, std::move(super)});
   }
@@ -436,9 +526,11 @@ class ExtGrowth {
   const Context& context_;
   Bytes own_;
   Superblock super_, after_;
-  std::uint64_t table_blocks_ = 0, reserve_left_ = 0;  // afterwards
+  // Afterwards; those behind the superblock, without what lies in meta groups.
+  std::uint64_t table_blocks_ = 0, reserve_left_ = 0;
   Bytes descriptors_;
-  std::uint64_t free_blocks_ = 0, free_inodes_ = 0, zeros_ = 0;
+  std::map<std::uint32_t, Bytes> bitmaps_;  // of groups that are there, changed
+  std::uint64_t free_clusters_ = 0, free_inodes_ = 0, zeros_ = 0;
   std::vector<VolumeWrite> writes_;
 };
 

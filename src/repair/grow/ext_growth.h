@@ -1,6 +1,7 @@
 // A file system of ext2, ext3 or ext4 made larger (layout: filesystem/ext/superblock.h, volume.h):
 // its last group filled up, new groups behind it with their descriptors in the blocks that were
-// reserved for that, the copies of superblock and descriptors written anew. What is written beside
+// reserved for that, or in the groups themselves (meta groups) where those are used up, the copies
+// of superblock and descriptors written anew. What is written beside
 // the superblock, descriptors, bitmaps and the inode of the reserved blocks lies behind the old
 // end. Source: the kernel's documentation of ext4 data structures.
 //
