@@ -59,9 +59,9 @@ def take(disk, at, length, out):
         v.truncate()
 
 
-def files_of(source, folder):
+def files_of(source, folder, *more):
     out = tempfile.mkdtemp(dir=folder)
-    run(LANTERN, "extract", source, out + "/x")
+    run(LANTERN, "extract", source, out + "/x", *more)
     found = {}
     for root, _, names in os.walk(out + "/x"):
         for name in names:

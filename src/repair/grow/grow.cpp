@@ -9,6 +9,7 @@
 #include "repair/diagnose/diagnosis.h"
 #include "repair/grow/ext_growth.h"
 #include "repair/grow/image/image_growth.h"
+#include "repair/grow/lvm_growth.h"
 #include "repair/grow/ntfs_growth.h"
 #include "repair/grow/swap_move.h"
 #include "repair/grow/table_growth.h"
@@ -19,21 +20,57 @@ namespace {
 
 class Growth {
  public:
-  Growth(const Address& disk, std::optional<std::uint64_t> volume, const Session& session)
-      : plan_(disk, session), number_(volume), context_(session.context()) {}
+  Growth(const Address& source, const Session& session)
+      : plan_(source, session), context_(session.context()) {}
 
-  RepairPlan run(const GrowOptions& how) {
+  // A volume of a disk.
+  RepairPlan of_disk(std::optional<std::uint64_t> number, const GrowOptions& how) {
+    const Address disk = plan_.trial().source();
+    number_ = number;
     const Target target = plan_.trial().open();
-    if (how.to_bytes || how.by_bytes) image(target.disk(), how);
-    const Target larger = plan_.trial().open();
-    const VolumePtr volume = wanted(larger.disk());
-    if (larger.disk().table.is_there()) {
-      if (const VolumePtr swap = swap_behind(larger.disk(), *volume))
-        behind(larger.disk(), *swap, how);
-      const Target moved = plan_.trial().open();
-      add(lengthen_volume(moved.disk(), *at(moved.disk())));
+    make_room(disk, how);
+    file_system(disk, fmt::format("volume {}", *number_));
+    return finished(target);
+  }
+
+  // A volume of a group: first the physical volume that it is to have more of.
+  RepairPlan of_group(const GrowOptions& how) {
+    const Address source = plan_.trial().source();
+    const Target target = plan_.trial().fresh().open(source);
+    const LayerPtr member = member_to_grow(target);
+    Address disk = member->address;
+    const auto* const volume = dynamic_cast<const VolumeLayer*>(member.get());
+    if (volume != nullptr) {
+      number_ = volume->row.number;
+      if (!disk.steps.empty()) disk.steps.pop_back();
+      make_room(disk, how);
+    } else if (how.to_bytes || how.by_bytes) {
+      const Target whole = opened(disk);
+      image(whole.disk(), how);
     }
-    file_system();
+    add(grow_logical_volume(plan_.trial().fresh().open(source), member->address.print(), context_));
+    number_ = 1;
+    file_system(source, "volume " + for_terminal(source.steps.back().text));
+    return finished(target);
+  }
+
+ private:
+  Target opened(const Address& disk) const { return plan_.trial().fresh().open_disk(disk); }
+
+  // The image larger, and the volume with `number_` in it.
+  void make_room(const Address& disk, const GrowOptions& how) {
+    const Target target = opened(disk);
+    if (how.to_bytes || how.by_bytes) image(target.disk(), how);
+    const Target larger = opened(disk);
+    const VolumePtr volume = wanted(larger.disk());
+    if (!larger.disk().table.is_there()) return;
+    if (const VolumePtr swap = swap_behind(larger.disk(), *volume))
+      behind(larger.disk(), *swap, how);
+    const Target moved = opened(disk);
+    add(lengthen_volume(moved.disk(), *at(moved.disk())));
+  }
+
+  RepairPlan finished(const Target& target) {
     RepairPlan plan = plan_.finish(&target, context_);
     const bool lost =
         plan.after.files < plan.before.files || plan.after.volumes < plan.before.volumes;
@@ -44,7 +81,6 @@ class Growth {
     return as_one(std::move(plan));
   }
 
- private:
   void add(RepairStep step) {
     if (step.writes.empty()) return;
     plan_.add(std::move(step));
@@ -93,8 +129,8 @@ class Growth {
                 fmt::format("has no volume {}", *number_), "lantern survey lists them");
   }
 
-  void file_system() {
-    const Target now = plan_.trial().open();
+  void file_system(const Address& source, const std::string& name) {
+    const Target now = opened(source);
     const DiskLayer& disk = now.disk();
     const VolumePtr volume = at(disk);
     const std::string kind = volume->file_system() ? volume->file_system()->facts().type : "";
@@ -112,7 +148,7 @@ class Growth {
     if (grown.writes.empty()) no_room(disk, *volume);
     RepairStep step;
     step.code = ext ? "grow.ext" : "grow.ntfs";
-    step.what = fmt::format("the {} of volume {} becomes {} instead of {}", kind, *number_,
+    step.what = fmt::format("the {} of {} becomes {} instead of {}", kind, name,
                             human_size(grown.after_bytes), human_size(grown.before_bytes));
     step.evidence = fmt::format("its own structures are whole; {} more are free then",
                                 human_size(grown.more_free_bytes));
@@ -186,12 +222,18 @@ void refuse_damaged(const Address& disk, const Session& session) {
 }  // namespace
 
 RepairPlan plan_grow(const Address& source, const GrowOptions& how, const Session& session) {
+  const bool is_of_group =
+      !source.steps.empty() && source.steps.back().kind == Step::Kind::logical_volume;
+  if (is_of_group) {
+    refuse_damaged(source, session);
+    return Growth(source, session).of_group(how);
+  }
   const Target target = session.open_disk(source);
   const Address disk = target.disk().address;
   std::optional<std::uint64_t> volume = how.volume;
   if (target.volume && !volume) volume = target.volume->row.number;
   refuse_damaged(disk, session);
-  return Growth(disk, volume, session).run(how);
+  return Growth(disk, session).of_disk(volume, how);
 }
 
 }  // namespace lantern::repair

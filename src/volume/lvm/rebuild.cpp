@@ -15,6 +15,10 @@ void store_text(Bytes& bytes, std::size_t at, std::string_view text) {
   for (std::size_t i = 0; i < text.size(); ++i) bytes.at(at + i) = static_cast<std::byte>(text[i]);
 }
 
+void store_label_sum(Bytes& label) {
+  store_le32(label, kSumAt, sum_of(&label[kSummedFrom], kSector - kSummedFrom));
+}
+
 bool is_label(ByteView label) {
   return label.size() >= kSector && has_text(label, 0, "LABELONE") && le32(label, 20) == kHeaderAt;
 }
@@ -49,8 +53,15 @@ Bytes label_for(const PhysicalVolume& volume, std::uint64_t area_bytes, ByteView
   const bool has_edition = known + 8 <= kSector;
   store_le32(label, at, has_edition ? le32(like, known) : kEdition);
   store_le32(label, at + 4, has_edition ? le32(like, known + 4) : kInUse);
-  store_le32(label, kSumAt, sum_of(&label[kSummedFrom], kSector - kSummedFrom));
+  store_label_sum(label);
   return label;
+}
+
+bool set_device_bytes(Bytes& label, std::uint64_t device_bytes) {
+  if (!is_label(label)) return false;
+  store_le64(label, kHeaderAt + kIdLetters, device_bytes);
+  store_label_sum(label);
+  return true;
 }
 
 std::uint64_t area_bytes_in(ByteView label) {

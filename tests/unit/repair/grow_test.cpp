@@ -8,6 +8,7 @@
 #include "lantern/sources.h"
 #include "repair/grow/image/image_growth.h"
 #include "repair/grow/table_growth.h"
+#include "volume/lvm/edit.h"
 
 namespace lantern::repair {
 namespace {
@@ -110,6 +111,23 @@ TEST(GrowImage, AVdiWhoseMapHasNoRoomMovesItsFirstBlocks) {
           << to;
     }
   }
+}
+
+TEST(GrowGroup, OnlyWhatIsNamedChangesInAText) {
+  std::string text =
+      "skua {\nseqno = 4\n# seqno = 9 }\nname = \"a { = \\\" b\"\npv {\nseqno = 7\t# old\n}\n}\n"
+      "seqno = 1\n";
+  const std::string before = text;
+  EXPECT_FALSE(lvm::set_value(text, {"skua"}, "size", "1"));
+  EXPECT_FALSE(lvm::append_lines(text, {"pv"}, "x\n"));
+  EXPECT_EQ(text, before);
+  EXPECT_TRUE(lvm::set_value(text, {"skua", "pv"}, "seqno", "70"));
+  EXPECT_TRUE(lvm::set_value(text, {"skua"}, "seqno", "5"));
+  EXPECT_TRUE(lvm::append_lines(text, {"skua", "pv"}, "x = 1\n"));
+  EXPECT_EQ(
+      text,
+      "skua {\nseqno = 5\n# seqno = 9 }\nname = \"a { = \\\" b\"\npv {\nseqno = 70\nx = 1\n}\n}\n"
+      "seqno = 1\n");
 }
 
 }  // namespace

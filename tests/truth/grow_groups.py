@@ -1,0 +1,220 @@
+#!/usr/bin/env python3
+"""grow_groups.py LANTERN: volumes of LVM groups, made by LVM itself, an ext4 in them, grown with their disk: image, partition, physical volume, group
+and file system as one plan. Judged by LVM (pvck, vgck, pvs, lvs) and e2fsck; every file's hash; taken back bit for bit; every state that a power cut
+between two writes leaves, finished and taken back. Exit 77 (skipped) where LVM, loop devices or the right to make them are missing."""
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+
+from grow_kit import LANTERN, MIB, bad, check, files_of, make_tree, run, sha
+from journal_states import Journal, states
+from share import ALL, share
+
+EXTENT = 4 * MIB
+
+
+class Loop:
+    """A part of a file as a device, and LVM that sees no other."""
+
+    def __init__(self, folder, *parts):
+        self.folder, self.parts, self.devices = folder, parts, []
+
+    def __enter__(self):
+        for path, start, length in self.parts:
+            made = run("losetup", "-f", "--show", "-o", str(start), "--sizelimit", str(length), path)
+            if made.returncode != 0:
+                self.__exit__()
+                raise PermissionError(made.stderr.strip())
+            self.devices.append(made.stdout.strip())
+        wanted = ", ".join(f'"a|^{device}$|"' for device in self.devices)
+        self.config = ('devices { scan = ["/dev"] obtain_device_list_from_udev = 0 use_devicesfile = 0 external_device_info_source = "none" '
+                       f'filter = [ {wanted}, "r|.*|" ] }} global {{ activation = 0 locking_dir = "{self.folder}/lock" use_lvmpolld = 0 }} '
+                       "backup { backup = 0 archive = 0 }")
+        return self
+
+    def __exit__(self, *_):
+        for device in self.devices:
+            run("losetup", "-d", device)
+
+    def lvm(self, command, *arguments):
+        done = run("lvm", command, "--config", self.config, *arguments)
+        check(done.returncode == 0, f"lvm {command} {' '.join(arguments)}: {done.stderr[-400:]}")
+        return done.stdout
+
+
+# Name, MiB of each disk, table of the first, volumes in order (name, extents, on which disk).
+GROUPS = (
+    ("the last volume", (100,), "gpt", (("swap", 5, 0), ("root", 12, 0))),
+    ("a volume with another behind it", (100,), "gpt", (("root", 12, 0), ("swap", 5, 0))),
+    ("a volume in two pieces", (120,), "dos", (("root", 8, 0), ("swap", 3, 0), ("root", 6, 0))),
+    ("a group of two disks", (100, 60), "gpt", (("root", 12, 0), ("mail", 10, 1))),
+    ("a volume on two disks", (60, 60), "gpt", (("root", 10, 0), ("root", 9, 1))),
+    ("a group without a table", (80,), "none", (("root", 12, 0), ("swap", 2, 0))),
+    ("a group as a logical volume of the table", (100,), "logical", (("swap", 4, 0), ("root", 10, 0))),
+)
+
+
+def part_of(path, mib, table):
+    """Where the physical volume lies, and its number."""
+    with open(path, "wb") as f:
+        f.truncate(mib * MIB)
+    if table == "none":
+        return 0, mib * MIB, None
+    rows = {"gpt": f"start=2048,size=4096,type=L\nstart=8192,size={(mib - 6) * 2048},type=L\n",
+            "dos": f"start=2048,size=4096,type=L\nstart=8192,size={(mib - 6) * 2048},type=8e\n",
+            "logical": f"start=2048,size={(mib - 3) * 2048},type=E\nd5 : start=8192,size={(mib - 6) * 2048},type=8e\n"}
+    subprocess.run(["sfdisk", "-q", path], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                   input=f"label: {'gpt' if table == 'gpt' else 'dos'}\n" + rows[table])
+    return 8192 * 512, (mib - 6) * MIB, 5 if table == "logical" else 2
+
+
+def length_now(path, number):
+    if number is None:
+        return os.path.getsize(path)
+    return next(p["size"] * 512 for p in json.loads(run("sfdisk", "--json", path).stdout)["partitiontable"]["partitions"] if p["node"].endswith(str(number)))
+
+
+def lay(volume, segments, parts):
+    """The file system into the pieces that the volume has of its physical volumes."""
+    with open(volume, "rb") as v:
+        for path, start, length in segments:
+            with open(path, "r+b") as f:
+                f.seek(parts[path][0] + MIB + start * EXTENT)
+                f.write(v.read(length * EXTENT))
+
+
+def check_group(folder, tree, row):
+    what, sizes, table, volumes = row
+    disks = [f"{folder}/pv{i}.img" for i in range(len(sizes))]
+    parts = {path: part_of(path, mib, table if i == 0 else "none") for i, (path, mib) in enumerate(zip(disks, sizes))}
+    with Loop(folder, *((path, *parts[path][:2]) for path in disks)) as loop:
+        loop.lvm("pvcreate", "-q", *loop.devices)
+        loop.lvm("vgcreate", "-q", "skerrow", *loop.devices)
+        made, taken, segments = set(), [0] * len(sizes), []
+        for name, extents, disk in volumes:
+            if name in made:
+                loop.lvm("lvextend", "-l", f"+{extents}", f"skerrow/{name}", loop.devices[disk])
+            else:
+                loop.lvm("lvcreate", "-an", "-Zn", "-Wn", "-l", str(extents), "-n", name, "skerrow", loop.devices[disk])
+            made.add(name)
+            if name == "root":
+                segments.append((disks[disk], taken[disk], extents))
+            taken[disk] += extents
+    volume = f"{folder}/volume.img"
+    with open(volume, "wb") as f:
+        f.truncate(sum(s[2] for s in segments) * EXTENT)
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-d", tree, volume)
+    lay(volume, segments, parts)
+    source = [f"{disks[0]}::lv:skerrow/root", *(word for path in disks[1:] for word in ("--with", path))]
+    expected, original = files_with(source, folder), [sha(path) for path in disks]
+    kept = [path + ".kept" for path in disks]
+    for path, copy in zip(disks, kept):
+        shutil.copy(path, copy)
+    done = run(LANTERN, "grow", *source, "--by", "200M", "--apply", "--journal", f"{folder}/g.undo")
+    check(done.returncode == 0 and len(expected) == 40, f"{what}: exit {done.returncode}, {len(expected)} files: {done.stdout[-300:]}{done.stderr}")
+    if done.returncode != 0:
+        return
+    start, _, number = parts[disks[0]]
+    with Loop(folder, (disks[0], start, length_now(disks[0], number)), *((path, *parts[path][:2]) for path in disks[1:])) as loop:
+        for device in loop.devices:
+            loop.lvm("pvck", device)
+        loop.lvm("vgck", "skerrow")
+        told = json.loads(loop.lvm("lvs", "--reportformat", "json", "--units", "b", "-o", "lv_name,lv_size"))["report"][0]["lv"]
+        size = next(int(v["lv_size"].rstrip("B")) for v in told if v["lv_name"] == "root")
+        physical = json.loads(loop.lvm("pvs", "--reportformat", "json", "--units", "b", "-o", "pv_name,dev_size,pv_size,pv_free"))["report"][0]["pv"]
+        first = next(p for p in physical if p["pv_name"] == loop.devices[0])
+        check(size >= sum(s[2] for s in segments) * EXTENT + 190 * MIB and first["pv_free"] == "0B", f"{what}: {told} {physical}")
+        check(int(first["dev_size"].rstrip("B")) - int(first["pv_size"].rstrip("B")) < 2 * EXTENT, f"{what}: {first}")
+        # LVM itself goes on from there.
+        copies = {path: sha(path) for path in disks}
+        loop.lvm("lvreduce", "-f", "-l", "-1", "skerrow/swap" if "swap" in made else "skerrow/root")
+        check(any(sha(path) != before for path, before in copies.items()), f"{what}: LVM changed nothing")
+    undone = run(LANTERN, "undo", f"{folder}/g.undo")
+    check(undone.returncode != 0, f"{what}: an undo over what LVM wrote since")
+    for path, copy in zip(disks, kept):
+        shutil.copy(copy, path)
+    done = run(LANTERN, "undo", f"{folder}/g.undo", "--redo")
+    check(done.returncode == 0, f"{what}: made again: {done.stderr}")
+    after = [sha(path) for path in disks]
+    flat = f"{folder}/flat.img"
+    run(LANTERN, "image", *source[:1], flat, *source[1:], "--no-hash")
+    looked = run("e2fsck", "-fn", flat)
+    blocks = int(re.search(r"/(\d+) blocks", looked.stdout)[1]) if looked.returncode == 0 else 0
+    check(looked.returncode == 0 and blocks * 1024 > size - 9 * MIB, f"{what}: e2fsck {looked.returncode}: {looked.stdout[-500:]}{looked.stderr[-200:]}")
+    os.remove(flat)
+    os.remove(flat + ".json")
+    check(files_with(source, folder) == expected, f"{what}: files")
+    tried = 0
+    journal = Journal(f"{folder}/g.undo")
+    every = list(states(journal))
+    for i, state in enumerate(share(every, 4) if not ALL else every[::max(len(every) // 12, 1)]):
+        for path, copy in zip(disks, kept):
+            shutil.copy(copy, path)
+        for file, _, offset, data in state:
+            with open(journal.files[file][0], "r+b") as f:
+                f.seek(offset)
+                f.write(data)
+        way = ["--redo"] if i % 2 else []
+        done = run(LANTERN, "undo", f"{folder}/g.undo", *way)
+        check(done.returncode == 0 and [sha(path) for path in disks] == (after if way else original),
+              f"{what}: after {len(state)} of {len(journal.writes)} writes, undo {way}: {done.stderr}")
+        tried += 1
+    done = run(LANTERN, "undo", f"{folder}/g.undo")
+    check(done.returncode == 0 and [sha(path) for path in disks] == original, f"{what}: taken back: {done.stderr}")
+    os.remove(f"{folder}/g.undo")
+    print(f"grown {what}: {tried} states of a power cut")
+
+
+def files_with(source, folder):
+    """As files_of, with more sources than one."""
+    return files_of(source[0], folder, *source[1:])
+
+
+def check_refusals(folder, tree):
+    path = f"{folder}/pv0.img"
+    check_group(folder, tree, GROUPS[3])
+
+    def refused(what, word, *command):
+        before = sha(path)
+        done = run(LANTERN, "grow", *command, "--by", "100M", "--apply", "--journal", f"{folder}/r.undo")
+        check(done.returncode in (3, 4) and word in done.stderr and done.stderr.count("\n") == 1 and sha(path) == before, f"{what}: {done.returncode} {done.stderr}")
+        print(f"refused {what}: {done.stderr.strip()}")
+
+    both = (f"{path}::lv:skerrow/root", "--with", f"{folder}/pv1.img")
+    refused("a group whose other disk is not here", "--with", f"{path}::lv:skerrow/root")
+    with open(path, "r+b") as f:
+        f.seek(8192 * 512 + 512 + 60)
+        f.write(b"\7\7")
+    refused("a label that is damaged", "repair", *both)
+
+
+def main():
+    if not (shutil.which("lvm") and shutil.which("losetup") and shutil.which("mke2fs") and shutil.which("sfdisk")):
+        print("skipped: LVM, losetup, mke2fs or sfdisk is missing")
+        return 77
+    with tempfile.TemporaryDirectory() as folder:
+        os.mkdir(f"{folder}/lock")
+        tree, probe = f"{folder}/tree", f"{folder}/probe.img"
+        make_tree(tree)
+        with open(probe, "wb") as f:
+            f.truncate(8 * MIB)
+        try:
+            with Loop(folder, (probe, 0, 8 * MIB)):
+                pass
+        except PermissionError as error:
+            print(f"skipped: no loop device: {error}")
+            return 77
+        for row in share(GROUPS, 3):
+            check_group(folder, tree, row)
+        check_refusals(folder, tree)
+    print(f"{len(bad)} bad")
+    return 1 if bad else 0
+
+
+os.environ["PATH"] += ":/usr/sbin:/sbin"
+os.environ["LVM_SUPPRESS_FD_WARNINGS"] = "1"
+sys.exit(main())
