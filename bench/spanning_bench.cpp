@@ -97,7 +97,7 @@ void Decrypted(benchmark::State& state) {
   const kit::Bytes key = kit::pattern(64, 3);
   read_through(state, *lantern::luks::make_decrypted(
                           members()[0], {0, kMember}, 512, 0,
-                          *lantern::luks::Decryptor::make("aes-xts-plain64", key)));
+                          *lantern::luks::SectorCipher::make("aes-xts-plain64", key)));
 }
 
 BENCHMARK(Members)->UseRealTime();

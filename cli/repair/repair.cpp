@@ -462,6 +462,7 @@ Run add_grow(OptionParser& parser, Job& job) {
   const Command command = parser.command(
       "grow", "a disk, the volume on it and its file system larger, as a plan; --apply writes it");
   options->common.add_to(command, job);
+  options->common.add_keys_to(command);
   add_shared(*options, command);
   command.option("--to", options->to, "how large the disk becomes: 60G (K, M, G, T)");
   command.option("--by", options->by, "how much is added to it: 20G");

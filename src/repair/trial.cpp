@@ -71,7 +71,8 @@ SourcePtr Trial::layer(const std::string& address) const {
     return open_file_source(parsed.first, fresh().context());
   const Target target = fresh().open_disk(parsed);
   if (target.bytes) return target.bytes;
-  if (target.volume) return target.volume_layer().bytes;
+  // Of an encrypted volume whose key is given: what is in it.
+  if (target.volume) return target.volume_layer().content();
   return target.disk().bytes;
 }
 

@@ -141,8 +141,10 @@ class Growth {
           kind.empty() ? "no file system that is read lies in it" : kind + " is not grown yet",
           "grow it with its own system's tools");
     const Range range = intersect(volume->row.range, {0, disk.bytes->size()});
-    const SourcePtr bytes = make_window(disk.bytes, range);
     const std::string address = volume->address.print();
+    // Of an encrypted volume what is in it is written to.
+    const bool inside = volume->content() != volume->bytes;
+    const SourcePtr bytes = inside ? volume->content() : make_window(disk.bytes, range);
     const GrownFileSystem grown =
         ext ? grow_ext(bytes, address, context_) : grow_ntfs(bytes, address, context_);
     if (grown.writes.empty()) no_room(disk, *volume);
@@ -153,7 +155,8 @@ class Growth {
     step.evidence = fmt::format("its own structures are whole; {} more are free then",
                                 human_size(grown.more_free_bytes));
     for (const VolumeWrite& write : grown.writes)
-      add_trimmed(step, disk, range.offset + write.offset, write.bytes);
+      add_trimmed(step, *bytes, inside ? address : disk.address.print(), inside ? 0 : range.offset,
+                  write);
     gain_ = step.what;
     add(std::move(step));
   }
@@ -178,14 +181,16 @@ class Growth {
 
   // From the first byte that changes to the last: a table of descriptors is one write, and not
   // thousands.
-  static void add_trimmed(RepairStep& step, const DiskLayer& disk, std::uint64_t at,
-                          const Bytes& after) {
-    const Bytes now = read_bytes(*disk.bytes, at, after.size());
+  // `base`: where the volume begins in what `address` names.
+  static void add_trimmed(RepairStep& step, const ByteSource& volume, const std::string& address,
+                          std::uint64_t base, const VolumeWrite& write) {
+    const Bytes& after = write.bytes;
+    const Bytes now = read_bytes(volume, write.offset, after.size());
     const auto first = std::mismatch(after.begin(), after.end(), now.begin(), now.end()).first;
     if (first == after.end()) return;
     const auto last = std::mismatch(after.rbegin(), after.rend(), now.rbegin()).first;
-    step.writes.push_back({disk.address.print(),
-                           at + static_cast<std::uint64_t>(first - after.begin()),
+    step.writes.push_back({address,
+                           base + write.offset + static_cast<std::uint64_t>(first - after.begin()),
                            {},
                            Bytes(first, last.base())});
   }

@@ -9,7 +9,6 @@
 #include "lantern/error.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
-#include "repair/diagnose/set_diagnosis.h"
 #include "volume/lvm/edit.h"
 #include "volume/lvm/group.h"
 #include "volume/lvm/header.h"
@@ -53,8 +52,8 @@ class LvmGrowth {
       refuse(target_, "not every physical volume of its group is here", "name them with --with");
     set_ = set;
     for (const LayerPtr& layer : set->members) {
-      const SourcePtr bytes = own_bytes(layer);
-      if (!bytes) not_yet(target_, "a physical volume is encrypted, which is not written to yet");
+      const auto* const volume = dynamic_cast<const VolumeLayer*>(layer.get());
+      const SourcePtr bytes = volume != nullptr ? volume->content() : layer->bytes;
       members_.push_back(
           {layer->address.print(), bytes, lvm::read_header(*bytes, false, context_)});
     }

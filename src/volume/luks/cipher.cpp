@@ -28,7 +28,7 @@ unsigned char* raw(std::byte* bytes) {
 
 }  // namespace
 
-std::optional<Decryptor> Decryptor::make(const std::string& cipher, ByteView key) {
+std::optional<SectorCipher> SectorCipher::make(const std::string& cipher, ByteView key) {
   const std::size_t first = cipher.find('-');
   const std::size_t second = cipher.find('-', first == std::string::npos ? first : first + 1);
   if (second == std::string::npos) return std::nullopt;
@@ -37,7 +37,7 @@ std::optional<Decryptor> Decryptor::make(const std::string& cipher, ByteView key
   const std::string start = cipher.substr(second + 1);
   const std::size_t bits = key.size() * 8 / (mode == "XTS" ? 2 : 1);
   if ((mode != "XTS" && mode != "CBC") || key.empty()) return std::nullopt;
-  Decryptor made;
+  SectorCipher made;
   if (start == "plain")
     made.start_ = Start::plain;
   else if (start == "plain64")
@@ -48,10 +48,10 @@ std::optional<Decryptor> Decryptor::make(const std::string& cipher, ByteView key
     made.start_ = Start::essiv;
   else
     return std::nullopt;
-  const auto keyed = [](const std::string& algorithm, const unsigned char* with, std::size_t length,
+  const auto keyed = [](const std::string& wanted, const unsigned char* with, std::size_t length,
                         bool encrypt) -> std::shared_ptr<const State> {
     const std::unique_ptr<EVP_CIPHER, decltype(&EVP_CIPHER_free)> type(
-        EVP_CIPHER_fetch(nullptr, algorithm.c_str(), nullptr), EVP_CIPHER_free);
+        EVP_CIPHER_fetch(nullptr, wanted.c_str(), nullptr), EVP_CIPHER_free);
     if (!type || static_cast<std::size_t>(EVP_CIPHER_get_key_length(type.get())) != length)
       return nullptr;
     auto state = std::make_shared<State>(EVP_CIPHER_CTX_new());
@@ -61,8 +61,9 @@ std::optional<Decryptor> Decryptor::make(const std::string& cipher, ByteView key
     EVP_CIPHER_CTX_set_padding(state->get(), 0);
     return state;
   };
-  made.cipher_ =
-      keyed(name + "-" + std::to_string(bits) + "-" + mode, raw(key.data()), key.size(), false);
+  const std::string algorithm = name + "-" + std::to_string(bits) + "-" + mode;
+  made.decrypting_ = keyed(algorithm, raw(key.data()), key.size(), false);
+  made.encrypting_ = keyed(algorithm, raw(key.data()), key.size(), true);
   if (made.start_ == Start::essiv) {
     const EVP_MD* const hash = EVP_get_digestbyname(start.substr(6).c_str());
     std::array<unsigned char, EVP_MAX_MD_SIZE> digest{};
@@ -75,19 +76,29 @@ std::optional<Decryptor> Decryptor::make(const std::string& cipher, ByteView key
     OPENSSL_cleanse(digest.data(), digest.size());
     if (!made.essiv_) return std::nullopt;
   }
-  if (!made.cipher_) return std::nullopt;
+  if (!made.decrypting_ || !made.encrypting_) return std::nullopt;
   return made;
 }
 
-Decryptor::State Decryptor::copy_of(const State& state) {
+SectorCipher::State SectorCipher::copy_of(const State& state) {
   State copy(EVP_CIPHER_CTX_new());
   if (!copy || EVP_CIPHER_CTX_copy(copy.get(), state.get()) != 1) throw std::bad_alloc();
   return copy;
 }
 
-void Decryptor::decrypt(std::uint64_t number, std::uint64_t step, std::size_t sector_bytes,
-                        std::span<std::byte> bytes) const {
-  const State state = copy_of(*cipher_);
+void SectorCipher::decrypt(std::uint64_t number, std::uint64_t step, std::size_t sector_bytes,
+                           std::span<std::byte> bytes) const {
+  run(*decrypting_, number, step, sector_bytes, bytes);
+}
+
+void SectorCipher::encrypt(std::uint64_t number, std::uint64_t step, std::size_t sector_bytes,
+                           std::span<std::byte> bytes) const {
+  run(*encrypting_, number, step, sector_bytes, bytes);
+}
+
+void SectorCipher::run(const State& keyed, std::uint64_t number, std::uint64_t step,
+                       std::size_t sector_bytes, std::span<std::byte> bytes) const {
+  const State state = copy_of(keyed);
   const State essiv = essiv_ ? copy_of(*essiv_) : State();
   int done = 0;
   std::array<unsigned char, kBlock> start{};

@@ -4,20 +4,46 @@
 #include <future>
 #include <thread>
 
+#include "base/store.h"
+#include "lantern/error.h"
+#include "source/writable_source.h"
+
 namespace lantern::luks {
 namespace {
 
-class DecryptedSource final : public ByteSource {
+class DecryptedSource final : public WritableSource {
  public:
   DecryptedSource(SourcePtr volume, Range range, std::uint64_t sector_bytes,
-                  std::uint64_t first_number, Decryptor decryptor)
+                  std::uint64_t first_number, SectorCipher cipher)
       : volume_(std::move(volume)),
         range_(range),
         sector_(sector_bytes),
         first_(first_number),
-        decryptor_(std::move(decryptor)) {}
+        cipher_(std::move(cipher)) {}
 
   std::uint64_t size() const override { return range_.length; }
+
+  // Whole sectors; what of one is not written anew is read.
+  Translation translate(std::uint64_t offset, ByteView bytes) const override {
+    constexpr std::uint64_t kMaxPiece = 1u << 20;
+    const std::uint64_t from = offset / sector_ * sector_;
+    const std::uint64_t end = std::min(offset + bytes.size(), from + kMaxPiece);
+    const std::uint64_t to = (end + sector_ - 1) / sector_ * sector_;
+    const auto covered = static_cast<std::size_t>(end - offset);
+    Bytes whole(static_cast<std::size_t>(to - from));
+    if (from != offset || to != end) {
+      std::vector<Range> lost;
+      read_part(from, whole, lost);
+      if (!lost.empty())
+        throw Error(ErrorCode::cannot_write, {}, from,
+                    "an encrypted sector, of which a part is written, cannot be read",
+                    {"make a copy with ", Do::image, " first"});
+    }
+    store_bytes(whole, static_cast<std::size_t>(offset - from), bytes.first(covered));
+    cipher_.encrypt(first_ + from / kSector, sector_ / kSector, static_cast<std::size_t>(sector_),
+                    whole);
+    return {{{volume_, range_.offset + from, std::move(whole), false}}, covered};
+  }
 
  protected:
   void do_read(std::uint64_t offset, std::span<std::byte> out,
@@ -69,8 +95,8 @@ class DecryptedSource final : public ByteSource {
   void read_part(std::uint64_t offset, std::span<std::byte> out,
                  std::vector<Range>& unreadable) const {
     const ReadResult got = volume_->read(range_.offset + offset, out);
-    decryptor_.decrypt(first_ + offset / kSector, sector_ / kSector,
-                       static_cast<std::size_t>(sector_), out);
+    cipher_.decrypt(first_ + offset / kSector, sector_ / kSector, static_cast<std::size_t>(sector_),
+                    out);
     // A sector of which a part is lost is lost.
     const auto lose = [&](std::uint64_t from, std::uint64_t to) {
       from = from / sector_ * sector_;
@@ -88,15 +114,15 @@ class DecryptedSource final : public ByteSource {
   SourcePtr volume_;
   Range range_;
   std::uint64_t sector_, first_;
-  Decryptor decryptor_;
+  SectorCipher cipher_;
 };
 
 }  // namespace
 
 SourcePtr make_decrypted(SourcePtr volume, Range range, std::uint64_t sector_bytes,
-                         std::uint64_t first_number, Decryptor decryptor) {
+                         std::uint64_t first_number, SectorCipher cipher) {
   return std::make_shared<DecryptedSource>(std::move(volume), range, sector_bytes, first_number,
-                                           std::move(decryptor));
+                                           std::move(cipher));
 }
 
 }  // namespace lantern::luks

@@ -240,7 +240,7 @@ class Unlocking {
       leave_out(slot, "its key derivation failed: it may need more memory than there is");
       return std::nullopt;
     }
-    const auto cipher = Decryptor::make(slot.cipher, derived->bytes());
+    const auto cipher = SectorCipher::make(slot.cipher, derived->bytes());
     if (!cipher) {
       leave_out(slot, fmt::format("the cipher {} is not known here", for_terminal(slot.cipher)));
       return std::nullopt;
@@ -278,7 +278,7 @@ class Unlocking {
       for (const auto& [digest, key] : keys) {
         const auto& of = header_.digests[digest].segments;
         if (std::find(of.begin(), of.end(), segment.number) == of.end()) continue;
-        auto cipher = Decryptor::make(segment.cipher, key.bytes());
+        auto cipher = SectorCipher::make(segment.cipher, key.bytes());
         if (!cipher) {
           why_not = fmt::format("the cipher {} is not known here", for_terminal(segment.cipher));
           return nullptr;

@@ -4,12 +4,14 @@
 Opened with the right key; a wrong key and none are said at once with exit 3; a detached header; the second header where the first is
 lost; what is not read is named. Nothing decrypted is written."""
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 
 sys.path.insert(0, os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
 from lab import bad, check
+from share import share
 from spanning.sets import compare, extract, read_list, unpacked
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -17,6 +19,25 @@ LANTERN = os.path.abspath(sys.argv[1])
 
 def run(*words, given=None):
     return subprocess.run([LANTERN, *words], capture_output=True, text=True, input=given, start_new_session=True)
+
+
+def check_growth(name, place):
+    """The volume and the file system in it larger: what is written is encrypted as what is read."""
+    keys = ["--key-file", f"{place}/{'second' if name.endswith('second-key') else 'first'}.key"]
+    with tempfile.TemporaryDirectory() as work:
+        copy, point = f"{work}/copy.img", f"{work}/point"
+        shutil.copy(f"{place}/{name}", copy)
+        done = run("grow", copy, "--by", "60M", "--apply", "--journal", f"{work}/undo", *keys)
+        right, _, wrong, _ = compare(extract(LANTERN, copy, keys), read_list(f"{place}/{name}.list"))
+        check(f"{name}, grown", done.returncode == 0 and right == 3 and wrong == 0, f"exit {done.returncode}, {right} right, {wrong} wrong: {done.stderr}")
+        os.mkdir(point)
+        if os.path.exists("/dev/fuse") and run("mount", copy, point, *keys).returncode == 0:
+            inside = next(f"{root}/{file}" for root, _, files in os.walk(f"{point}/disks") for file in files if file.endswith("decrypted.raw"))
+            looked = subprocess.run(["/sbin/e2fsck", "-fn", inside], capture_output=True, text=True)
+            check(f"{name}, grown", looked.returncode == 0 and os.path.getsize(inside) > 60 << 20, f"e2fsck {looked.returncode}: {looked.stdout[-300:]}{looked.stderr}")
+            run("unmount", point)
+        undone = run("undo", f"{work}/undo")
+        check(f"{name}, taken back", undone.returncode == 0 and subprocess.run(["cmp", copy, f"{place}/{name}"]).returncode == 0, undone.stderr)
 
 
 def main():
@@ -44,6 +65,8 @@ def main():
             named = run("list", address, "--key-file", f"{address}={key}", "--key-file", f"{place}/other={other}")
             check(f"{name}, key for its address", "ledge counts" in named.stdout, named.stderr)
 
+        for name in share([n for n in names if "detached" not in n and n != "luks2-second-header"], 2):
+            check_growth(name, place)
         survey = run("survey", f"{place}/luks2-second-header", "--key-file", f"{place}/first.key")
         check("second header", "first LUKS header is damaged" in survey.stdout, survey.stdout)
         for name, words in (("luks2-twofish", "twofish-xts-plain64 is not known here"), ("luks2-integrity", "integrity")):

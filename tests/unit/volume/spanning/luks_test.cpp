@@ -2,7 +2,9 @@
 
 #include <algorithm>
 
+#include "base/store.h"
 #include "kit/bytes.h"
+#include "source/writable_source.h"
 #include "volume/luks/decrypted.h"
 #include "volume/luks/unlock.h"
 
@@ -67,7 +69,7 @@ TEST(Luks, NamesWhatIsNotRead) {
 
 TEST(Luks, DecryptsAcrossSectorsWhereverAReadBegins) {
   const Bytes key = kit::pattern(64, 5);
-  const auto cipher = Decryptor::make("aes-xts-plain64", key);
+  const auto cipher = SectorCipher::make("aes-xts-plain64", key);
   ASSERT_TRUE(cipher);
   const Bytes closed = kit::pattern(20 * 512, 6);
   Bytes open = closed;
@@ -85,10 +87,37 @@ TEST(Luks, DecryptsAcrossSectorsWhereverAReadBegins) {
         std::equal(piece.begin(), piece.end(), open.begin() + static_cast<std::ptrdiff_t>(from)))
         << from;
   }
-  EXPECT_FALSE(Decryptor::make("serpent-xts-plain64", key));
-  EXPECT_FALSE(Decryptor::make("aes-xts-random", key));
-  EXPECT_FALSE(Decryptor::make("aes-xts-plain64", kit::pattern(17, 5)));
-  EXPECT_FALSE(Decryptor::make("", key));
+  EXPECT_FALSE(SectorCipher::make("serpent-xts-plain64", key));
+  EXPECT_FALSE(SectorCipher::make("aes-xts-random", key));
+  EXPECT_FALSE(SectorCipher::make("aes-xts-plain64", kit::pattern(17, 5)));
+  EXPECT_FALSE(SectorCipher::make("", key));
+}
+
+TEST(Luks, EncryptsWhatIsWrittenAndKeepsTheRestOfItsSectors) {
+  for (const char* const name : {"aes-xts-plain64", "aes-cbc-essiv:sha256", "camellia-cbc-plain"})
+    for (const std::size_t sector : {512u, 4096u}) {
+      const Bytes key = kit::pattern(name[4] == 'x' ? 64 : 32, 5);
+      const auto cipher = SectorCipher::make(name, key);
+      ASSERT_TRUE(cipher) << name;
+      Bytes disk = kit::pattern(40 * 4096, 6);
+      const Range range{4096, disk.size() - 4096};
+      Bytes open =
+          kit::read_all(*make_decrypted(make_memory_source(disk), range, sector, 7, *cipher));
+      for (const auto& [at, length] : std::vector<std::pair<std::size_t, std::size_t>>{
+               {0, 1}, {511, 2}, {4096, 4096}, {5000, 30'000}, {range.length - 1, 1}}) {
+        const auto source = make_decrypted(make_memory_source(disk), range, sector, 7, *cipher);
+        const Bytes written = kit::pattern(length, static_cast<std::uint32_t>(at + 1));
+        const Translation told =
+            dynamic_cast<const WritableSource&>(*source).translate(at, written);
+        ASSERT_EQ(told.covered, length);
+        for (const LayerWrite& write : told.writes)
+          store_bytes(disk, static_cast<std::size_t>(write.offset), write.bytes);
+        store_bytes(open, at, written);
+        EXPECT_TRUE(kit::read_all(*make_decrypted(make_memory_source(disk), range, sector, 7,
+                                                  *cipher)) == open)
+            << name << ", sectors of " << sector << ", byte " << at;
+      }
+    }
 }
 
 TEST(Luks, EveryBitOfAHeaderFlippedIsNoHarm) {
