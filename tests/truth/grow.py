@@ -13,7 +13,7 @@ import sys
 import tempfile
 import time
 
-from grow_kit import LANTERN, MIB, bad, check, files_of, grown, make_disk, make_tree, put, run, sha, take
+from grow_kit import LANTERN, MIB, NUMBER, bad, check, files_of, grown, make_disk, make_tree, put, run, sha, take
 from share import ALL, share
 
 # Name, options of mke2fs, MiB before, MiB after.
@@ -58,9 +58,6 @@ VOLUMES = (
 def counts(path):
     told = run("dumpe2fs", "-h", path).stdout
     return {name: int(re.search(rf"^{name}:\s+(\d+)", told, re.M)[1]) for name in ("Block count", "Free blocks", "Inode count", "Block size")}
-
-
-NUMBER = {"none": 1, "mbr": 2, "gpt": 2, "logical": 5, "second logical": 6}
 
 
 def check_volume(folder, tree, row, table, image):
@@ -250,8 +247,8 @@ def check_refusals(folder, tree):
     refused(folder, "a damaged superblock", disk, 4, "repair", "--by", "200M")
     with open(disk, "wb") as f:
         f.truncate(48 * MIB)
-    run("mkfs.fat", "-F", "32", disk)
-    refused(folder, "another file system", disk, 3, "fat", "--by", "200M")
+    run("mkswap", disk)
+    refused(folder, "no file system", disk, 3, "no file system", "--by", "200M", "--volume", "1")
 
 
 def check_full(folder, tree):

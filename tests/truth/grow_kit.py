@@ -10,6 +10,8 @@ import tempfile
 LANTERN = os.path.abspath(sys.argv[1])
 MIB = 1 << 20
 bad = []
+# Of the volume that make_disk lays, by the table.
+NUMBER = {"none": 1, "mbr": 2, "gpt": 2, "logical": 5, "second logical": 6}
 
 
 def check(ok, what):

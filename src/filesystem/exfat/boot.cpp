@@ -1,5 +1,7 @@
 #include "filesystem/exfat/boot.h"
 
+#include "base/store.h"
+
 #include <fmt/format.h>
 
 #include <array>
@@ -39,18 +41,28 @@ std::optional<Geometry> parse_boot_sector(ByteView sector) {
   return g;
 }
 
+std::uint32_t boot_sum(ByteView region) {
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < region.size(); ++i) {
+    // Flags and the share in use change without the sum.
+    if (i == 0x6A || i == 0x6B || i == 0x70) continue;
+    sum = ((sum & 1) << 31 | sum >> 1) + u8(region, i);
+  }
+  return sum;
+}
+
+void store_boot_sum(Bytes& region, std::size_t sector_bytes) {
+  const std::size_t summed = region.size() - sector_bytes;
+  const std::uint32_t sum = boot_sum(ByteView(region).first(summed));
+  for (std::size_t at = summed; at < region.size(); at += 4) store_le32(region, at, sum);
+}
+
 bool sum_is_right(const ByteSource& volume, std::uint64_t at, std::uint32_t sector_bytes) {
   Bytes region(kRegionSectors * sector_bytes);
   const ReadResult got = volume.read(at, region);
   if (got.length < region.size() || !got.unreadable.empty()) return false;
   const std::size_t summed = region.size() - sector_bytes;
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < summed; ++i) {
-    // Flags and the share in use change without the sum.
-    if (i == 0x6A || i == 0x6B || i == 0x70) continue;
-    sum = ((sum & 1) << 31 | sum >> 1) + u8(region, i);
-  }
-  return le32(region, summed) == sum;
+  return le32(region, summed) == boot_sum(ByteView(region).first(summed));
 }
 
 std::optional<Geometry> find_geometry(const ByteSource& volume, const Context& context) {

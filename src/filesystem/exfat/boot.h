@@ -39,6 +39,11 @@ struct Geometry {
 // Empty when these 512 bytes are not a valid exFAT boot sector.
 std::optional<Geometry> parse_boot_sector(ByteView sector);
 
+// Of a boot region without its last sector, which the sum fills.
+std::uint32_t boot_sum(ByteView region);
+// Puts it there.
+void store_boot_sum(Bytes& region, std::size_t sector_bytes);
+
 // Whether the twelve sectors of a boot region at a byte have the sum they record.
 bool sum_is_right(const ByteSource& volume, std::uint64_t at, std::uint32_t sector_bytes);
 

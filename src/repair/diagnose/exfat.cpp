@@ -6,6 +6,7 @@
 
 #include "base/checked.h"
 #include "base/store.h"
+#include "filesystem/exfat/boot.h"
 #include "lantern/sources.h"
 #include "repair/diagnose/volume_diagnosis.h"
 
@@ -16,30 +17,13 @@ constexpr std::uint64_t kRegionSectors = 12;
 constexpr std::uint64_t kMaxBefore = 64u << 20;  // bytes, of the FAT
 constexpr std::uint64_t kMaxLooked = 256u << 20;
 
-std::uint32_t sum_of(ByteView region, std::size_t summed) {
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < summed; ++i) {
-    // Flags and the share in use change without the sum.
-    if (i == 0x6A || i == 0x6B || i == 0x70) continue;
-    sum = ((sum & 1) << 31 | sum >> 1) + u8(region, i);
-  }
-  return sum;
-}
-
 bool is_region(ByteView region, std::uint64_t sector_bytes) {
   if (region.size() < kRegionSectors * sector_bytes || !has_text(region, 3, "EXFAT   ") ||
       !has_boot_mark(region) || u8(region, 0x6C) > 12 ||
       std::uint64_t{1} << u8(region, 0x6C) != sector_bytes)
     return false;
   const auto summed = static_cast<std::size_t>((kRegionSectors - 1) * sector_bytes);
-  return le32(region, summed) == sum_of(region, summed);
-}
-
-// The sum fills its sector.
-void store_sum(Bytes& region, std::size_t sector_bytes) {
-  const std::size_t summed = (kRegionSectors - 1) * sector_bytes;
-  const std::uint32_t sum = sum_of(region, summed);
-  for (std::size_t at = summed; at < region.size(); at += 4) store_le32(region, at, sum);
+  return le32(region, summed) == exfat::boot_sum(region.first(summed));
 }
 
 std::uint32_t capitals_sum(ByteView table) {
@@ -81,7 +65,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
     if (le64(own, 0x40) == right || !starts()) return;
     Bytes after = own;
     store_le64(after, 0x40, right);
-    store_sum(after, size);
+    exfat::store_boot_sum(after, size);
     propose("exfat.hidden-sectors", Certainty::certain,
             fmt::format("the boot region says that {} sectors are before the volume", right),
             fmt::format("it says {}; its loader reads from there", le64(own, 0x40)), 0, own, after);
@@ -210,7 +194,7 @@ class ExfatDiagnosis : VolumeDiagnosis {
     store_le16(region, kBootMarkAt, kBootMark);
     for (std::size_t sector = 1; sector <= 8; ++sector)
       store_le32(region, sector * kSector + 508, 0xAA550000);
-    store_sum(region, kSector);
+    exfat::store_boot_sum(region, kSector);
     RepairStep step;
     step.code = "exfat.boot-region";
     step.certainty = Certainty::certain;

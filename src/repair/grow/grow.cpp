@@ -5,18 +5,28 @@
 #include <algorithm>
 
 #include "base/checked.h"
+#include "filesystem/closed.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
-#include "repair/grow/ext_growth.h"
+#include "repair/grow/file_system/exfat_growth.h"
+#include "repair/grow/file_system/ext_growth.h"
+#include "repair/grow/file_system/fat_growth.h"
+#include "repair/grow/file_system/ntfs_growth.h"
 #include "repair/grow/image/image_growth.h"
 #include "repair/grow/lvm_growth.h"
-#include "repair/grow/ntfs_growth.h"
 #include "repair/grow/swap_move.h"
 #include "repair/grow/table_growth.h"
 #include "repair/plan/manual_plan.h"
 
 namespace lantern::repair {
 namespace {
+
+struct Grower {
+  std::string_view format;
+  GrownFileSystem (*grow)(const SourcePtr&, const std::string&, const Context&);
+};
+constexpr Grower kGrowers[] = {
+    {"ext", grow_ext}, {"ntfs", grow_ntfs}, {"fat", grow_fat}, {"exfat", grow_exfat}};
 
 class Growth {
  public:
@@ -134,8 +144,10 @@ class Growth {
     const DiskLayer& disk = now.disk();
     const VolumePtr volume = at(disk);
     const std::string kind = volume->file_system() ? volume->file_system()->facts().type : "";
-    const bool ext = kind.starts_with("ext") && kind != "exfat";
-    if (!ext && kind != "ntfs")
+    const std::string format = kind.empty() ? "" : volume->file_system()->facts().format;
+    const auto grower = std::find_if(std::begin(kGrowers), std::end(kGrowers),
+                                     [&](const Grower& one) { return one.format == format; });
+    if (grower == std::end(kGrowers))
       throw Error(
           ErrorCode::unsupported, volume->address.print(), std::nullopt,
           kind.empty() ? "no file system that is read lies in it" : kind + " is not grown yet",
@@ -145,11 +157,14 @@ class Growth {
     // Of an encrypted volume what is in it is written to.
     const bool inside = volume->content() != volume->bytes;
     const SourcePtr bytes = inside ? volume->content() : make_window(disk.bytes, range);
-    const GrownFileSystem grown =
-        ext ? grow_ext(bytes, address, context_) : grow_ntfs(bytes, address, context_);
+    if (!was_closed(*bytes, volume->file_system()->facts()))
+      throw Error(ErrorCode::refused, address, std::nullopt,
+                  "the file system was not unmounted: its own system has to check it first",
+                  "start the machine or mount it once, shut it down, and run this again");
+    const GrownFileSystem grown = grower->grow(bytes, address, context_);
     if (grown.writes.empty()) no_room(disk, *volume);
     RepairStep step;
-    step.code = ext ? "grow.ext" : "grow.ntfs";
+    step.code = "grow." + format;
     step.what = fmt::format("the {} of {} becomes {} instead of {}", kind, name,
                             human_size(grown.after_bytes), human_size(grown.before_bytes));
     step.evidence = fmt::format("its own structures are whole; {} more are free then",

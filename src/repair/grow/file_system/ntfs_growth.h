@@ -8,7 +8,7 @@
 #include <string>
 
 #include "lantern/context.h"
-#include "repair/grow/grown.h"
+#include "repair/grow/file_system/grown.h"
 
 namespace lantern::repair {
 

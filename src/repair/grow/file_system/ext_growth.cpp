@@ -1,4 +1,4 @@
-#include "repair/grow/ext_growth.h"
+#include "repair/grow/file_system/ext_growth.h"
 
 #include <fmt/format.h>
 

@@ -1,4 +1,4 @@
-#include "repair/grow/ntfs_growth.h"
+#include "repair/grow/file_system/ntfs_growth.h"
 
 #include <algorithm>
 #include <optional>
