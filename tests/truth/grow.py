@@ -361,10 +361,10 @@ def main():
         rows = [(row, *ways[i % len(ways)]) for i, row in enumerate(VOLUMES)]
         if ALL:
             rows += [(VOLUMES[0], *way) for way in ways]
-        for row, table, image in share(rows, 6):
+        for row, table, image in share(rows, 4):
             check_volume(folder, tree, row, table, image)
         if shutil.which("mkntfs") and shutil.which("ntfscp"):
-            for row in share(NTFS, 3):
+            for row in share(NTFS, 2):
                 check_ntfs(folder, row)
         else:
             print("skipped: mkntfs or ntfscp is missing")

@@ -168,7 +168,7 @@ def main():
     os.environ["MTOOLS_SKIP_CHECK"] = "1"
     with tempfile.TemporaryDirectory() as folder:
         make_tree(f"{folder}/tree")
-        for what, options, before, after, table, image in share(FAT, 4):
+        for what, options, before, after, table, image in share(FAT, 3):
             make_fat(folder, f"{folder}/volume.img", options, before)
             check_volume(folder, what, ["fsck.fat", "-n"], f"{folder}/volume.img", after, table, image)
         if shutil.which("mkfs.exfat") and shutil.which("mount.exfat-fuse"):
