@@ -7,6 +7,7 @@ import glob
 import json
 import os
 import shutil
+import subprocess
 import sys
 import tempfile
 
@@ -14,9 +15,11 @@ sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 import hypervisor as h
 from grow_kit import LANTERN, MIB, bad, check, files_of, grown, make_disk, make_tree, run, sha
 from journal_states import Journal, states
+from repair.starting import missing as no_firmware, starts
 from share import ALL, share
 
 GIB = 1 << 30
+FIXTURES = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "fixtures")
 # Name, what the hypervisor calls it, options for making it, bytes it grows by.
 MADE_THERE = (
     ("qcow2", "qcow2", {}, 300 * MIB),
@@ -140,6 +143,26 @@ def grown_there(folder, raw, expected):
     clean(folder)
 
 
+def check_starts(folder):
+    """Disks that start do so when they are larger: one whose loader lies where tables would grow to is refused."""
+    for i, name in enumerate(("boot-grub", "boot-uefi", "boot-ext4", "boot-fat") if ALL else ("boot-uefi", "boot-fat")):
+        raw = f"{folder}/{name}.img"
+        subprocess.run(["zstd", "-qdf", f"{FIXTURES}/{name}.img.zst", "-o", raw], check=True)
+        kinds = (("qcow2", "qcow2"), ("vmdk", "vmdk"), ("vhd", "vpc"), ("vhdx", "vhdx"), ("vdi", "vdi"))
+        for kind, driver in kinds if ALL else kinds[i:i + 1]:
+            path = f"{folder}/d.{kind}"
+            run(LANTERN, "image", raw, path, "--no-hash")
+            code, text = grown(path, folder, "--by", "900M")
+            if name == "boot-fat":
+                check(code == 4 and "LDLINUX" in text and text.count("\n") == 1, f"{name}: {code} {text}")
+            else:
+                started, how = starts(path, driver, name == "boot-uefi")
+                check(code == 0 and started, f"{name} as {kind}: {code} {text[-300:]} {how}")
+            clean(folder)
+        os.remove(raw)
+        print(f"started {name}")
+
+
 def cut(folder, what, kept, original, after):
     """The files as a power cut leaves them, and the journal as it was."""
     journal = Journal(f"{folder}/grow.undo")
@@ -195,6 +218,10 @@ def main():
             run(LANTERN, "image", raw, path, "--as", kind, "--no-hash")
             check_image(folder, f"{kind} written here", path, driver, by, expected)
             clean(folder)
+        if no_firmware() or not shutil.which("zstd"):
+            print("skipped: starting: the firmware or zstd is missing")
+        else:
+            check_starts(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0
 

@@ -216,9 +216,15 @@ class FatGrowth {
     std::vector<std::uint32_t> folders;
     if (old_.root_bytes != 0) {
       Bytes root = read_bytes(volume_, old_.root_offset, static_cast<std::size_t>(old_.root_bytes));
+      refuse_fixed(root);
       renumber(root, folders);
       writes_.push_back({new_.root_offset, std::move(root)});
     } else {
+      std::uint32_t cluster = old_.root_cluster;
+      for (std::uint32_t i = 0; i < old_.cluster_count && is_cluster(cluster); ++i) {
+        refuse_fixed(read_cluster(cluster));
+        cluster = table_.get(cluster);
+      }
       folders.push_back(old_.root_cluster);
     }
     std::uint64_t changed = 0;
@@ -243,6 +249,31 @@ class FatGrowth {
     }
   }
 
+  // A system file in the root folder may be a loader, whose boot code has noted the sectors that it
+  // lies in: it cannot go elsewhere.
+  void refuse_fixed(const Bytes& slots) const {
+    constexpr unsigned kSystem = 0x04, kFolderOrLabel = 0x18, kDeleted = 0xE5;
+    for (std::size_t at = 0; at + kSlot <= slots.size() && u8(slots, at) != 0; at += kSlot) {
+      const unsigned kind = u8(slots, at + kSlotKindAt);
+      if (u8(slots, at) == kDeleted || (kind & kSystem) == 0 || (kind & kFolderOrLabel) != 0)
+        continue;
+      std::uint32_t cluster = start_in(slots, at);
+      for (std::uint32_t i = 0; i < old_.cluster_count && is_cluster(cluster); ++i) {
+        if (cluster < shift_ + 2)
+          refuse(fmt::format("{} lies where its tables would grow to, and may be a loader that is "
+                             "found by its place",
+                             for_terminal(text_of(slice(slots, at, 11)))),
+                 "copy its files to a larger file system, and install the loader there");
+        cluster = table_.get(cluster);
+      }
+    }
+  }
+
+  std::uint32_t start_in(const Bytes& slots, std::size_t at) const {
+    const std::uint32_t high = old_.width == Width::fat32 ? le16(slots, at + kStartHighAt) : 0;
+    return high << 16 | le16(slots, at + kStartAt);
+  }
+
   // The starts in a part of a folder. False: it ends in it.
   bool renumber(Bytes& slots, std::vector<std::uint32_t>& folders) const {
     constexpr unsigned kLongName = 0x0F, kFolder = 0x10, kLabel = 0x08, kDeleted = 0xE5;
@@ -250,12 +281,10 @@ class FatGrowth {
       if (u8(slots, at) == 0) return false;
       const unsigned kind = u8(slots, at + kSlotKindAt);
       if ((kind & 0x3F) == kLongName || (kind & kLabel) != 0) continue;
-      const bool is_wide = old_.width == Width::fat32;
-      const std::uint32_t high = is_wide ? le16(slots, at + kStartHighAt) : 0;
-      const std::uint32_t start = high << 16 | le16(slots, at + kStartAt);
+      const std::uint32_t start = start_in(slots, at);
       const std::uint32_t now = number(start);
       store_le16(slots, at + kStartAt, now & 0xFFFF);
-      if (is_wide) store_le16(slots, at + kStartHighAt, now >> 16);
+      if (old_.width == Width::fat32) store_le16(slots, at + kStartHighAt, now >> 16);
       const bool own = u8(slots, at) == '.';  // itself, and the folder it is in
       if ((kind & kFolder) != 0 && !own && u8(slots, at) != kDeleted) folders.push_back(start);
     }
