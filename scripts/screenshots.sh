@@ -52,9 +52,6 @@ shoot machines 'lantern machines skerrow' 'lantern image skerrow/station.vdi sta
 shoot list 'lantern list skerrow/station.vdi --deleted'
 shoot extract 'lantern extract skerrow/station.vdi RESCUED --deleted --estimate' 'lantern extract skerrow/station.vdi RESCUED --deleted' \
   'find RESCUED -type f | sort'
-shoot tower 'lantern machines skerrow/tower.img --deleted' \
-  'lantern extract skerrow/tower.img::1::/machines/radio RESCUED-radio --deleted-only' 'lantern machines RESCUED-radio' \
-  'lantern verify RESCUED-radio.manifest.json' 'lantern find skerrow/tower.img::1::/machines/radio/radio.vdi --kind txt'
 # The page that extract left above.
 if command -v chromium >/dev/null; then
   chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$out/report.png" "file://$work/RESCUED.report.html" >/dev/null 2>&1
@@ -71,7 +68,6 @@ shoot mount 'mkdir BENCH K; lantern mount skerrow/tower.img BENCH --writable --i
 # The station's disk with one byte wrong, beside the healthy one.
 lantern image "$work/skerrow/station.vdi" "$work/broken.img" --no-hash >/dev/null
 printf '\0' | dd of="$work/broken.img" bs=1 seek=510 conv=notrunc status=none
-shoot broken 'lantern survey broken.img'
 shoot compare 'lantern compare broken.img skerrow/station.vdi' 'lantern repair broken.img --copy-from skerrow/station.vdi mbr.signature' \
   'lantern repair skerrow/station.vdi'
 shoot repair 'lantern repair broken.img' 'lantern repair broken.img --apply' 'lantern undo broken.img.undo'
@@ -96,10 +92,19 @@ with open(f"{work}/old-server.json", "w") as f:
 P
 UNDER_WAY=5 shoot sweep 'lantern sweep broken.img' 'lantern list "broken.catalog::lost-2::/Old station" --deleted' \
   'lantern sweep disk:SK-00417 --simulate old-server.json'
-# A damaged disk: the card without its first boot sector, the last third of it gone.
-truncate -s 27M "$work/skerrow/camera-card.img"
-dd if=/dev/zero of="$work/skerrow/camera-card.img" bs=512 count=1 conv=notrunc status=none
-shoot damage 'lantern survey skerrow/camera-card.img'
 # What belongs together among the station's server's disks, and the machines on them; one disk is missing.
 shoot members 'cd skerrow/server' 'lantern survey server-a.img server-c.img'
+# A system's disk that its log has filled.
+mkdir -p "$work/system/etc" "$work/system/var/log" "$work/system/home/keeper"
+echo 'keeper:x:1000:1000::/home/keeper:/bin/sh' >"$work/system/etc/passwd"
+head -c 59500000 /dev/zero | tr '\0' '*' >"$work/system/var/log/lamp.log"
+head -c 2500000 /dev/zero | tr '\0' '-' >"$work/system/home/keeper/counts.txt"
+for spare in $(seq 0 60); do
+  truncate -s $((59500000 - spare * 40000)) "$work/system/var/log/lamp.log"
+  truncate -s 64M "$work/full.img"
+  mke2fs -q -F -t ext4 -b 4096 -m 0 -O ^has_journal -L SKERROW -d "$work/system" -E offset=1048576 "$work/full.img" 62M 2>/dev/null && break
+done
+printf 'label: gpt\nstart=2048,type=L\n' | sfdisk -q "$work/full.img"
+lantern image "$work/full.img" "$work/counts.qcow2" --no-hash >/dev/null
+shoot full 'lantern survey counts.qcow2' 'lantern grow counts.qcow2 --to 60G --apply' 'lantern survey counts.qcow2 | head -6'
 ls "$out"

@@ -67,7 +67,8 @@ class Level1Check {
       : file_(file),
         header_(header),
         context_(context),
-        clusters_(divide_up(file->size(), header.cluster_bytes())),
+        file_bytes_(file->size()),
+        clusters_(divide_up(file_bytes_, header.cluster_bytes())),
         used_(static_cast<std::size_t>(clusters_)),
         level1_(static_cast<std::size_t>(header.level1_entries * 8)) {
     level1_.resize(file->read(header.level1_offset, level1_).length / 8 * 8);
@@ -91,7 +92,7 @@ class Level1Check {
   // The reference counts themselves, and clusters that they say nobody uses.
   void mark_counts() {
     const std::uint64_t cluster_bytes = header_.cluster_bytes();
-    if (header_.counts_clusters > clusters_ || header_.counts_offset >= file_->size()) return;
+    if (header_.counts_clusters > clusters_ || header_.counts_offset >= file_bytes_) return;
     mark(header_.counts_offset, header_.counts_clusters * cluster_bytes);
     Bytes table(static_cast<std::size_t>(header_.counts_clusters * cluster_bytes));
     table.resize(file_->read(header_.counts_offset, table).length / 8 * 8);
@@ -99,7 +100,7 @@ class Level1Check {
     Bytes block(static_cast<std::size_t>(cluster_bytes));
     for (std::size_t i = 0; i * 8 < table.size() && i * counts_of_block < clusters_; ++i) {
       const std::uint64_t at = be64(table, i * 8);
-      if (at == 0 || at % cluster_bytes != 0 || at >= file_->size()) continue;
+      if (at == 0 || at % cluster_bytes != 0 || at >= file_bytes_) continue;
       mark(at, 1);
       file_->read(at, block);
       // A count is zero when all of its bits are: in bytes, or in parts of one.
@@ -142,9 +143,8 @@ class Level1Check {
     std::vector<std::uint64_t> places;
     for (std::size_t i = 0; i + 8 <= level1_.size(); i += 8) {
       const std::uint64_t entry = be64(level1_, i);
-      places.push_back(leads_to_cluster(entry, header_.cluster_bytes(), file_->size())
-                           ? entry & kOffsetMask
-                           : 0);
+      places.push_back(
+          leads_to_cluster(entry, header_.cluster_bytes(), file_bytes_) ? entry & kOffsetMask : 0);
     }
     return places;
   }
@@ -168,7 +168,7 @@ class Level1Check {
       const bool here = (i + 1) * 8 <= level1_.size();
       const std::uint64_t entry = here ? be64(level1_, static_cast<std::size_t>(i * 8)) : 0;
       if (i * bytes < header_.disk_bytes &&
-          !leads_to_cluster(entry, header_.cluster_bytes(), file_->size()))
+          !leads_to_cluster(entry, header_.cluster_bytes(), file_bytes_))
         ranges.push_back({i * bytes, bytes});
     }
     return ranges;
@@ -191,8 +191,7 @@ class Level1Check {
     const std::uint64_t end = header_.level1_offset + table.size();
     pieces.push_back({ExtentKind::direct, header_.level1_offset, file_, 0});
     pieces.push_back({ExtentKind::direct, table.size(), make_memory_source(std::move(table)), 0});
-    if (end < file_->size())
-      pieces.push_back({ExtentKind::direct, file_->size() - end, file_, end});
+    if (end < file_bytes_) pieces.push_back({ExtentKind::direct, file_bytes_ - end, file_, end});
     return make_joined(std::move(pieces));
   }
 
@@ -208,7 +207,7 @@ class Level1Check {
   // Bitmaps of changed places lie in clusters of their own: a list, tables, and what those lead to.
   void mark_bitmaps() {
     constexpr std::size_t kFixed = 24;
-    if (header_.bitmaps.empty() || header_.bitmaps.offset >= file_->size()) return;
+    if (header_.bitmaps.empty() || header_.bitmaps.offset >= file_bytes_) return;
     mark(header_.bitmaps.offset, header_.bitmaps.length);
     std::uint64_t at = header_.bitmaps.offset;
     for (std::uint32_t i = 0; i < header_.bitmap_count && at < header_.bitmaps.end(); ++i) {
@@ -217,7 +216,7 @@ class Level1Check {
       const std::uint64_t table_at = be64(entry, 0);
       const std::uint64_t table_bytes = std::uint64_t{be32(entry, 8)} * 8;
       at += (kFixed + be16(entry, 18) + be32(entry, 20) + 7) / 8 * 8;
-      if (table_at >= file_->size() || table_bytes > file_->size()) continue;
+      if (table_at >= file_bytes_ || table_bytes > file_bytes_) continue;
       mark(table_at, table_bytes);
       Bytes table(static_cast<std::size_t>(table_bytes));
       table.resize(file_->read(table_at, table).length / 8 * 8);
@@ -230,11 +229,11 @@ class Level1Check {
     Bytes level2(static_cast<std::size_t>(header_.cluster_bytes()));
     for (std::size_t i = 0; i + 8 <= table.size(); i += 8) {
       const std::uint64_t entry = be64(table, i);
-      if (!leads_to_cluster(entry, header_.cluster_bytes(), file_->size())) continue;
+      if (!leads_to_cluster(entry, header_.cluster_bytes(), file_bytes_)) continue;
       mark(entry & kOffsetMask, 1);
       level2.resize(file_->read(entry & kOffsetMask, level2).length);
       for (std::size_t at = 0; at + 8 <= level2.size(); at += entry_bytes(header_))
-        mark_entry(be64(level2, at));
+        if (const std::uint64_t own = be64(level2, at); own != 0) mark_entry(own);
       level2.resize(static_cast<std::size_t>(header_.cluster_bytes()));
     }
   }
@@ -244,7 +243,7 @@ class Level1Check {
       const unsigned offset_bits = 62 - (header_.cluster_bits - 8);
       const std::uint64_t offset = entry & ((1ull << offset_bits) - 1);
       mark(offset, (((entry & (kPacked - 1)) >> offset_bits) + 1) * kSector - offset % kSector);
-    } else if (leads_to_cluster(entry, header_.cluster_bytes(), file_->size())) {
+    } else if (leads_to_cluster(entry, header_.cluster_bytes(), file_bytes_)) {
       mark(entry & kOffsetMask, 1);
     }
   }
@@ -257,7 +256,7 @@ class Level1Check {
     const std::size_t step = entry_bytes(header_);
     for (std::size_t i = 0; i < table.size(); i += step) {
       const std::uint64_t entry = be64(table, i);
-      if (!leads_to_cluster(entry, header_.cluster_bytes(), file_->size())) continue;
+      if (!leads_to_cluster(entry, header_.cluster_bytes(), file_bytes_)) continue;
       const std::uint64_t place = entry & kOffsetMask;
       const std::uint64_t within = i / step * header_.cluster_bytes();
       if (!unit.parts.empty() && unit.parts.back().within + unit.parts.back().length == within &&
@@ -272,6 +271,7 @@ class Level1Check {
   const SourcePtr& file_;
   const Qcow2Header& header_;
   const Context& context_;
+  std::uint64_t file_bytes_;  // asked for once: every entry is held against it
   std::uint64_t clusters_;
   std::vector<bool> used_;
   Bytes level1_;
