@@ -77,14 +77,14 @@ void SlackNames::read_freed() {
   const ClusterBitmap bitmap(volume_);
   const std::uint64_t cluster = volume_.geometry.cluster_bytes;
   const std::uint64_t step = std::min<std::uint64_t>(cluster, volume_.geometry.index_bytes);
-  constexpr std::uint64_t kPiece = 1u << 20;
+  constexpr std::uint64_t kMaxPiece = 1u << 20;
   std::uint64_t left = kMaxFreed;
   Bytes piece;
   for (std::uint64_t from = 0; from < bitmap.cluster_count() && left > 0;) {
     const auto [end, in_use] = bitmap.alike(from, bitmap.cluster_count());
     for (std::uint64_t at = from * cluster; !in_use && at < end * cluster && left > 0;) {
       volume_.context.check_cancelled();
-      const Range part{at, std::min({kPiece, end * cluster - at, left})};
+      const Range part{at, std::min({kMaxPiece, end * cluster - at, left})};
       at = part.end();
       if (known_zero(*volume_.raw, part)) continue;
       left -= part.length;
