@@ -474,7 +474,8 @@ Run add_grow(OptionParser& parser, Job& job) {
       "Without --to and --by the disk stays, and the volume takes the room behind it.\n\n"
       "Examples: lantern grow station.qcow2 --to 60G\n"
       "          lantern grow station.qcow2 --to 60G --apply\n"
-      "          lantern grow station.img --volume 2");
+      "          lantern grow station.img --volume 2\n"
+      "          lantern grow station.img::lv:skerrow/root --by 20G --key-file KEY");
   return [&job, options] { return repair(job, *options); };
 }
 

@@ -1,4 +1,5 @@
-// Growing: a disk, the volume on it and the file system in that made larger, as one plan.
+// Growing: a disk, the volume on it and the file system in that made larger, as one plan; of a
+// volume of a group, or an array, what lies between as well.
 //
 //   using namespace lantern::repair;
 //   GrowOptions how;
@@ -26,9 +27,11 @@ struct GrowOptions {
   bool move_swap = false;               // a swap volume right behind it goes to the end of the disk
 };
 
-// One fix: the image file, the partition table, the file system, in this order, each tried in
-// memory. Nothing is proposed for what is damaged. Reads only. Throws Error{usage, refused,
-// unsupported} with what to do, and as plan_repair.
+// One fix: the image file, the partition table, the set of disks, the file system, in this order,
+// each tried in memory. `source`: a disk or a volume, the volume of a group ("...::lv:GROUP/NAME"),
+// or an array, of which each member becomes larger by that. Nothing is proposed for what is
+// damaged. Reads only. Throws Error{usage, refused, unsupported} with what to do, and as
+// plan_repair.
 RepairPlan plan_grow(const Address& source, const GrowOptions& how, const Session& session);
 
 }  // namespace lantern::repair

@@ -14,6 +14,7 @@
 #include "repair/grow/file_system/ntfs_growth.h"
 #include "repair/grow/image/image_growth.h"
 #include "repair/grow/lvm_growth.h"
+#include "repair/grow/md_growth.h"
 #include "repair/grow/swap_move.h"
 #include "repair/grow/table_growth.h"
 #include "repair/plan/manual_plan.h"
@@ -48,24 +49,41 @@ class Growth {
     const Address source = plan_.trial().source();
     const Target target = plan_.trial().fresh().open(source);
     const LayerPtr member = member_to_grow(target);
-    Address disk = member->address;
-    const auto* const volume = dynamic_cast<const VolumeLayer*>(member.get());
-    if (volume != nullptr) {
-      number_ = volume->row.number;
-      if (!disk.steps.empty()) disk.steps.pop_back();
-      make_room(disk, how);
-    } else if (how.to_bytes || how.by_bytes) {
-      const Target whole = opened(disk);
-      image(whole.disk(), how);
-    }
+    make_room_below(*member, how);
     add(grow_logical_volume(plan_.trial().fresh().open(source), member->address.print(), context_));
     number_ = 1;
     file_system(source, "volume " + for_terminal(source.steps.back().text));
     return finished(target);
   }
 
+  // An array: first all its members.
+  RepairPlan of_array(const GrowOptions& how) {
+    const Address source = plan_.trial().source();
+    const Target target = plan_.trial().fresh().open(source);
+    for (const LayerPtr& member : members_to_grow(target)) make_room_below(*member, how);
+    add(grow_array(plan_.trial().fresh().open(source), context_));
+    number_ = how.volume;
+    make_room(source, {});
+    file_system(source, fmt::format("volume {} of the array", *number_));
+    return finished(target);
+  }
+
  private:
   Target opened(const Address& disk) const { return plan_.trial().fresh().open_disk(disk); }
+
+  // A member of a set: the volume or disk that it is.
+  void make_room_below(const Layer& member, const GrowOptions& how) {
+    Address disk = resolved(member.address);
+    const auto* const volume = dynamic_cast<const VolumeLayer*>(&member);
+    if (volume != nullptr && !disk.steps.empty()) {
+      number_ = volume->row.number;
+      disk.steps.pop_back();
+      make_room(disk, how);
+    } else if (how.to_bytes || how.by_bytes) {
+      const Target whole = opened(disk);
+      image(whole.disk(), how);
+    }
+  }
 
   // The image larger, and the volume with `number_` in it.
   void make_room(const Address& disk, const GrowOptions& how) {
@@ -242,11 +260,11 @@ void refuse_damaged(const Address& disk, const Session& session) {
 }  // namespace
 
 RepairPlan plan_grow(const Address& source, const GrowOptions& how, const Session& session) {
-  const bool is_of_group =
-      !source.steps.empty() && source.steps.back().kind == Step::Kind::logical_volume;
-  if (is_of_group) {
+  const auto last = source.steps.empty() ? Step::Kind::path : source.steps.back().kind;
+  if (last == Step::Kind::logical_volume || last == Step::Kind::array) {
     refuse_damaged(source, session);
-    return Growth(source, session).of_group(how);
+    Growth growth(source, session);
+    return last == Step::Kind::array ? growth.of_array(how) : growth.of_group(how);
   }
   const Target target = session.open_disk(source);
   const Address disk = target.disk().address;

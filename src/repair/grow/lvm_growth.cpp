@@ -6,9 +6,9 @@
 
 #include "base/checked.h"
 #include "base/store.h"
-#include "lantern/error.h"
 #include "lantern/text.h"
 #include "repair/diagnose/diagnosis.h"
+#include "repair/grow/refusals.h"
 #include "volume/lvm/edit.h"
 #include "volume/lvm/group.h"
 #include "volume/lvm/header.h"
@@ -22,14 +22,6 @@ constexpr std::uint64_t kMaxExtents = 0xFFFFFFFF;
 using lvm::Group;
 using lvm::MetadataArea;
 using lvm::PvHeader;
-
-[[noreturn]] void refuse(const Target& target, const std::string& what, const std::string& next) {
-  throw Error(ErrorCode::refused, target.volume_layer().address.print(), std::nullopt, what, next);
-}
-[[noreturn]] void not_yet(const Target& target, const std::string& what) {
-  throw Error(ErrorCode::unsupported, target.volume_layer().address.print(), std::nullopt, what,
-              "grow it with its own system's tools");
-}
 
 // The group that the target is a volume of, and that volume's place among its own.
 std::pair<const SpannedSets::Set*, std::size_t> group_of(const Target& target) {
