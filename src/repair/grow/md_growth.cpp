@@ -91,7 +91,8 @@ class MdGrowth {
     Bytes head = read_bytes(*member.bytes, member.super.place, kRolesAt);
     if (head.size() < kRolesAt) damaged();
     constexpr std::uint32_t kMaxDevices = 1920;
-    const std::size_t length = kRolesAt + 2 * std::min(le32(head, kDevicesAt), kMaxDevices);
+    const std::size_t length =
+        kRolesAt + 2 * std::size_t{std::min(le32(head, kDevicesAt), kMaxDevices)};
     member.raw = read_bytes(*member.bytes, member.super.place, length);
     if (member.raw.size() < length) damaged();
     return member;

@@ -53,6 +53,9 @@ RepairStep grow_image(const DiskLayer& disk, std::uint64_t to_bytes, const Conte
     image.not_yet();
   image.step.what = fmt::format("the disk becomes {} instead of {}", human_size(image.to),
                                 human_size(disk.bytes->size()));
+  // A file that holds what was written does not look larger.
+  if (disk.container.stored_bytes < image.to && format != "raw")
+    image.step.what += fmt::format("; its file has {}", human_size(disk.container.stored_bytes));
   return std::move(image.step);
 }
 
