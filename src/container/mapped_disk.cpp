@@ -95,6 +95,7 @@ class MappedDisk final : public WritableSource {
     Translation done;
     if (context_.scratch && LaidWrites::of(*context_.scratch).first_time(context_.address))
       done.writes = writer->before_first_write();
+    done.placed = !done.writes.empty();
     const Range asked = intersect({offset, bytes.size()}, {0, mapped_bytes_});
     parts_.map->runs(asked, [&](const Run& run) {
       if (run.kind == Run::Kind::stored && writer->may_overwrite(run)) {
@@ -104,7 +105,10 @@ class MappedDisk final : public WritableSource {
         done.covered += own.size();
         return true;
       }
-      if (done.covered == 0) place_unit(*writer, run, bytes, done);
+      if (done.covered == 0) {
+        place_unit(*writer, run, bytes, done);
+        done.placed = true;
+      }
       return false;
     });
     if (done.covered == 0)

@@ -288,8 +288,7 @@ bool write_through(const SourcePtr& layer, std::uint64_t offset, ByteView bytes,
   bool in_place = true;
   while (!bytes.empty()) {
     const Translation part = writable->translate(offset, bytes);
-    // More than the bytes themselves is written where they get a place.
-    in_place = in_place && part.writes.size() == 1;
+    in_place = in_place && !part.placed;
     for (const LayerWrite& write : part.writes) {
       in_place = write_through(write.below, write.offset, write.bytes,
                                write.flush_before || flush_before) &&

@@ -24,6 +24,7 @@ struct LayerWrite {
 struct Translation {
   std::vector<LayerWrite> writes;  // in order
   std::size_t covered = 0;         // bytes they put in place, at least one
+  bool placed = false;             // more than these bytes changes: blocks got a place
 };
 
 class WritableSource : public ByteSource {

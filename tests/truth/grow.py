@@ -247,6 +247,19 @@ def check_refusals(folder, tree):
     refused(folder, "a damaged superblock", disk, 4, "repair", "--by", "200M")
     with open(disk, "wb") as f:
         f.truncate(48 * MIB)
+    subprocess.run(["sfdisk", "-q", disk], check=True, text=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                   input=f"label: dos\nstart=2048,size={40 * 2048},type=83\n")
+    with open(f"{folder}/m.img", "wb") as f:
+        f.truncate(40 * MIB)
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096", f"{folder}/m.img")
+    put(disk, f"{folder}/m.img", MIB)
+    code, text = grown(disk, folder, "--to", "3T")
+    check(code == 0 and json.loads(run("sfdisk", "--json", disk).stdout)["partitiontable"]["partitions"][0]["size"] > (1 << 32) - 8192, f"up to 2 TiB: {code} {text}")
+    os.remove(f"{folder}/grow.undo")
+    done = run(LANTERN, "grow", disk, "--by", "1G")
+    check(done.returncode == 4 and "2 TiB" in done.stderr and "GPT" in done.stderr, f"past 2 TiB of an MBR: {done.stderr}")
+    with open(disk, "wb") as f:
+        f.truncate(48 * MIB)
     run("mkswap", disk)
     refused(folder, "no file system", disk, 3, "no file system", "--by", "200M", "--volume", "1")
 

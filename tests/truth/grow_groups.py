@@ -5,11 +5,13 @@ between two writes leaves, finished and taken back. Exit 77 (skipped) where LVM,
 import glob
 import json
 import os
+import random
 import re
 import shutil
 import subprocess
 import sys
 import tempfile
+import zlib
 
 from grow_kit import LANTERN, MIB, bad, check, files_of, make_tree, run, sha
 from journal_states import Journal, states
@@ -211,6 +213,82 @@ def check_arrays(folder):
                   f"{what}: {done.returncode} {done.stderr}")
 
 
+def check_hostile_arrays(folder):
+    """Figures of chance in superblocks, their sums made right again, and in bitmaps: an answer."""
+    chance, codes = random.Random(3), {}
+    with unpacked("arrays") as place:
+        for i in range(150 if ALL else 12):
+            what = chance.choice(("r1-three", "r5-left-symmetric", "r10-n2-4"))
+            copy = f"{folder}/array"
+            shutil.rmtree(copy, ignore_errors=True)
+            shutil.copytree(f"{place}/{what}", copy)
+            name = name_of(copy)
+            for path in sorted(glob.glob(copy + "/*"))[:chance.choice((1, 9))]:
+                with open(path, "r+b") as f:
+                    f.seek(4096)
+                    head = bytearray(f.read(4096))
+                    for _ in range(chance.randint(1, 2)):
+                        at = chance.choice((80, 88, 96, 128, 136, 144, 208, chance.randrange(64, 216)))
+                        head[at + chance.randrange(8)] = chance.choice((0, 1, 127, 255, chance.randrange(256)))
+                    devices = int.from_bytes(head[220:224], "little")
+                    words = 256 + 2 * min(devices, 1000)
+                    head[216:220] = bytes(4)
+                    total = sum(int.from_bytes(head[k:k + 4].ljust(4, b"\0"), "little") for k in range(0, words, 4) if k + 4 <= words)
+                    total += int.from_bytes(head[words // 4 * 4:words], "little") if words % 4 else 0
+                    head[216:220] = ((total & 0xFFFFFFFF) + (total >> 32) & 0xFFFFFFFF).to_bytes(4, "little")
+                    f.seek(4096)
+                    f.write(head)
+                    f.seek(8192 + chance.randrange(70))
+                    f.write(bytes([chance.randrange(256)]))
+            done = run(LANTERN, "grow", f"{copy}::md:{name}", "--by", chance.choice(("64M", "900G")))
+            codes[done.returncode] = codes.get(done.returncode, 0) + 1
+            check(done.returncode in (0, 1, 2, 3, 4) and done.stderr.count("\n") <= 4, f"damage {i} of {what}: {done.returncode} {done.stderr[-300:]}")
+    print(f"hostile arrays: exit codes {codes}")
+
+
+def check_hostile_group(folder):
+    """Letters of chance in the description of a group, its sum made right again."""
+    path, chance, codes = f"{folder}/pv0.img", random.Random(4), {}
+    start, length, _ = part_of(path, 60, "gpt")
+    with Loop(folder, (path, start, length)) as loop:
+        loop.lvm("pvcreate", "-q", *loop.devices)
+        loop.lvm("vgcreate", "-q", "skerrow", *loop.devices)
+        loop.lvm("lvcreate", "-an", "-Zn", "-Wn", "-l", "9", "-n", "root", "skerrow")
+    volume = f"{folder}/volume.img"
+    with open(volume, "wb") as f:
+        f.truncate(9 * EXTENT)
+    run("mke2fs", "-q", "-F", "-t", "ext4", volume)
+    lay(volume, [(path, 0, 9)], {path: (start, length, 2)})
+    with open(path, "rb") as f:
+        whole = bytearray(f.read())
+    area = start + 4096
+    at, size = (int.from_bytes(whole[area + k:area + k + 8], "little") for k in (40, 48))
+    text = bytes(whole[area + at:area + at + size])
+    for i in range(150 if ALL else 12):
+        changed = bytearray(text)
+        for _ in range(chance.randint(1, 3)):
+            if chance.random() < 0.5:
+                numbers = [m.span() for m in re.finditer(rb"\d+", text)]
+                a, b = chance.choice(numbers)
+                changed[a:b] = str(chance.choice((0, 1, 9, 99999, 4294967296))).encode()[:b - a].rjust(b - a, b"9")
+            else:
+                changed[chance.randrange(len(changed) - 1)] = chance.choice(b'{}[]"=#, \n0a')
+        disk = bytearray(whole)
+        disk[area + at:area + at + size] = changed
+        disk[area + 56:area + 60] = lvm_sum(changed).to_bytes(4, "little")
+        disk[area:area + 4] = lvm_sum(disk[area + 4:area + 512]).to_bytes(4, "little")
+        with open(path, "wb") as f:
+            f.write(disk)
+        done = run(LANTERN, "grow", f"{path}::lv:skerrow/root", "--by", chance.choice(("64M", "900G")))
+        codes[done.returncode] = codes.get(done.returncode, 0) + 1
+        check(done.returncode in (0, 1, 2, 3, 4) and done.stderr.count("\n") <= 4, f"damage {i} of a group: {done.returncode} {done.stderr[-300:]}")
+    print(f"hostile groups: exit codes {codes}")
+
+
+def lvm_sum(data):
+    return zlib.crc32(bytes(data), 0xF597A6CF ^ 0xFFFFFFFF) ^ 0xFFFFFFFF
+
+
 def name_of(source):
     return re.search(r"^  array (\S+) ", run(LANTERN, "survey", source).stdout, re.M)[1]
 
@@ -247,6 +325,7 @@ def main():
         return 77
     with tempfile.TemporaryDirectory() as folder:
         check_arrays(folder)
+        check_hostile_arrays(folder)
         os.mkdir(f"{folder}/lock")
         tree, probe = f"{folder}/tree", f"{folder}/probe.img"
         make_tree(tree)
@@ -258,9 +337,10 @@ def main():
         except PermissionError as error:
             print(f"skipped: groups: no loop device: {error}; {len(bad)} bad")
             return 1 if bad else 77
-        for row in share(GROUPS, 3):
+        for row in share(GROUPS, 2):
             check_group(folder, tree, row)
         check_refusals(folder, tree)
+        check_hostile_group(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0
 

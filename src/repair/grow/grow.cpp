@@ -202,7 +202,11 @@ class Growth {
           (next == nullptr || other->row.range.offset < next->row.range.offset))
         next = other.get();
     std::string what = "there is no room behind it", step = "make the disk larger, too: --by SIZE";
-    if (in_the_way_ != 0) {
+    constexpr std::uint64_t kMbrReach = std::uint64_t{2} << 40;  // bytes, in sectors of 512
+    if (disk.table.scheme == "mbr" && disk.bytes->size() > kMbrReach && next == nullptr) {
+      what = "it reaches as far as a volume of an MBR can, 2 TiB";
+      step = "have its own system's tools make a GPT of the table, and run this again";
+    } else if (in_the_way_ != 0) {
       what = fmt::format("the swap volume {} lies right behind it", in_the_way_);
       step = "--move-swap moves that to the end of the disk";
     } else if (next != nullptr) {

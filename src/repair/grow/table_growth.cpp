@@ -67,8 +67,10 @@ class TableGrowth {
     Bytes sector = sector_at(0);
     constexpr std::uint64_t kLast = std::uint64_t{kMaxMbrSectors} + 1;
     const std::uint64_t reach = std::min(sectors_, kLast);
-    step_.evidence = reach == kLast ? "a table of this kind reaches no further than 2 TiB"
-                                    : "nothing lies between its end and the next volume";
+    step_.evidence = reach == kLast
+                         ? "an MBR reaches no further than 2 TiB; behind that only a GPT "
+                           "does, which its own system's tools make of it"
+                         : "nothing lies between its end and the next volume";
     std::uint64_t limit = reach;
     std::size_t own = 4;  // the entry that is the volume, or has it inside
     for (std::size_t i = 0; i < 4; ++i) {
