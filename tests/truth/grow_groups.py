@@ -293,8 +293,18 @@ def name_of(source):
     return re.search(r"^  array (\S+) ", run(LANTERN, "survey", source).stdout, re.M)[1]
 
 
-def check_array(folder, what, source, files):
-    address, members = f"{source}::md:{name_of(source)}", sorted(glob.glob(source + "/*"))
+def check_groups_in_arrays(folder):
+    """A group on an array of partitions, each layer larger; kinds of volumes that are not grown."""
+    with unpacked("groups") as place:
+        check_array(folder, "group on an array", f"{place}/onmd", read_list(f"{place}/onmd.keeper.list"), "lv:light/keeper")
+        for address, code, word in (("thin::lv:nest/egg", 3, "thin"), ("thin::lv:nest/ground", 4, "snapshot"), ("plain::lv:skerrow/striped", 3, "striped"),
+                                    ("cache::lv:gulls/big", 3, "cache"), ("raid::lv:ledge/raid1", 3, "raid1")):
+            done = run(LANTERN, "grow", f"{place}/{address}", "--by", "32M", "--apply", "--journal", f"{folder}/a.undo")
+            check(done.returncode == code and word in done.stderr and not os.path.exists(f"{folder}/a.undo"), f"{address}: {done.returncode} {done.stderr}")
+
+
+def check_array(folder, what, source, files, inside=None):
+    address, members = f"{source}::{inside or 'md:' + name_of(source)}", sorted(glob.glob(source + "/*"))
     original = [sha(path) for path in members]
     done = run(LANTERN, "grow", address, "--by", "64M", "--apply", "--journal", f"{folder}/a.undo")
     check(done.returncode in (0, 1), f"{what}: exit {done.returncode}: {done.stderr}")
@@ -305,7 +315,8 @@ def check_array(folder, what, source, files):
         sizes.add(int(re.search(r"Array Size : (\d+)", told)[1]))
     flat = f"{folder}/flat.img"
     run(LANTERN, "image", address, flat, "--no-hash")
-    check(len(sizes) <= 1 and os.path.getsize(flat) > 64 * MIB and sizes <= {os.path.getsize(flat) // 1024}, f"{what}: mdadm sees {sizes} KiB, we {os.path.getsize(flat)} bytes")
+    check(len(sizes) <= 1 and os.path.getsize(flat) > 64 * MIB and (inside or sizes <= {os.path.getsize(flat) // 1024}),
+          f"{what}: mdadm sees {sizes} KiB, we {os.path.getsize(flat)} bytes")
     looked = run("e2fsck", "-fn", flat)
     blocks = int(re.search(r"/(\d+) blocks", looked.stdout)[1]) if looked.returncode == 0 else 0
     check(blocks * 1024 > 64 * MIB, f"{what}: e2fsck {looked.returncode}, {blocks} blocks: {looked.stdout[-400:]}")
@@ -325,6 +336,7 @@ def main():
         return 77
     with tempfile.TemporaryDirectory() as folder:
         check_arrays(folder)
+        check_groups_in_arrays(folder)
         check_hostile_arrays(folder)
         os.mkdir(f"{folder}/lock")
         tree, probe = f"{folder}/tree", f"{folder}/probe.img"

@@ -60,8 +60,7 @@ class Growth {
   RepairPlan of_array(const GrowOptions& how) {
     const Address source = plan_.trial().source();
     const Target target = plan_.trial().fresh().open(source);
-    for (const LayerPtr& member : members_to_grow(target)) make_room_below(*member, how);
-    add(grow_array(plan_.trial().fresh().open(source), context_));
+    array(source, how);
     number_ = how.volume;
     make_room(source, {});
     file_system(source, fmt::format("volume {} of the array", *number_));
@@ -71,10 +70,17 @@ class Growth {
  private:
   Target opened(const Address& disk) const { return plan_.trial().fresh().open_disk(disk); }
 
-  // A member of a set: the volume or disk that it is.
+  void array(const Address& source, const GrowOptions& how) {
+    const Target target = plan_.trial().fresh().open(source);
+    for (const LayerPtr& member : members_to_grow(target)) make_room_below(*member, how);
+    add(grow_array(plan_.trial().fresh().open(source), context_));
+  }
+
+  // A member of a set: the volume, disk or array that it is.
   void make_room_below(const Layer& member, const GrowOptions& how) {
     Address disk = resolved(member.address);
     const auto* const volume = dynamic_cast<const VolumeLayer*>(&member);
+    if (!disk.steps.empty() && disk.steps.back().kind == Step::Kind::array) return array(disk, how);
     if (volume != nullptr && !disk.steps.empty()) {
       number_ = volume->row.number;
       disk.steps.pop_back();
