@@ -13,7 +13,7 @@ import sys
 import tempfile
 import time
 
-from grow_kit import LANTERN, MIB, NUMBER, bad, check, files_of, grown, make_disk, make_tree, put, run, sha, take
+from grow_kit import LANTERN, MIB, NUMBER, bad, check, files_of, grown, inside_of, make_disk, make_tree, put, run, sha, take
 from share import ALL, share
 
 # Name, options of mke2fs, MiB before, MiB after.
@@ -183,17 +183,8 @@ def check_ntfs(folder, row):
     expected = files_of(address, folder)
     code, text = grown(disk, folder, "--by", f"{after - before}M", "--volume", str(NUMBER[table]))
     check(code == 0 and len(expected) == 12, f"{what}: exit {code}: {text}")
-    flat = disk
-    if image != "raw":
-        flat = f"{folder}/flat.raw"
-        run(LANTERN, "image", disk, flat, "--no-hash", "--as", "raw")
-    sectors = os.path.getsize(flat) // 512
-    if table != "none":
-        check(run("sfdisk", "--verify", flat).returncode == 0, f"{what}: sfdisk")
-        sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"]
-                       if p["node"].endswith(str(NUMBER[table])))
-    take(flat, at, sectors * 512, f"{folder}/after.img")
-    looked, mended = run("ntfsresize", "-i", "-f", f"{folder}/after.img"), run("ntfsfix", "-n", f"{folder}/after.img")
+    inside, _ = inside_of(folder, disk, table, at, what)
+    looked, mended = run("ntfsresize", "-i", "-f", inside), run("ntfsfix", "-n", inside)
     check(looked.returncode == 0 and mended.returncode == 0 and "Checking the alternate boot sector... OK" in mended.stdout,
           f"{what}: ntfsresize, ntfsfix: {looked.stdout[-400:]}{looked.stderr}{mended.stdout}")
     size = int(re.search(r"Current volume size: (\d+)", looked.stdout)[1]) if looked.returncode == 0 else 0
@@ -201,7 +192,7 @@ def check_ntfs(folder, row):
     check(files_of(address, folder) == expected, f"{what}: files")
     undone = run(LANTERN, "undo", "grow.undo", cwd=folder)
     check(undone.returncode == 0 and sha(disk) == original, f"{what}: taken back: {undone.stderr}")
-    for left in ("grow.undo", "disk.vdi", "disk.qcow2", "flat.raw", "flat.raw.json", "disk.vdi.json", "disk.qcow2.json"):
+    for left in ("grow.undo", "disk.vdi", "disk.qcow2", "flat.img", "flat.img.json", "disk.vdi.json", "disk.qcow2.json"):
         if os.path.exists(f"{folder}/{left}"):
             os.remove(f"{folder}/{left}")
     print(f"grown {what}")

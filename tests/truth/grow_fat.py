@@ -3,14 +3,13 @@
 clusters, grown within their tables and past them: fsck.fat and fsck.exfat, mtools, every file's hash; taken back bit
 for bit. At the limit of its kind: said. Exit 77 (skipped) where mkfs.fat or mtools is missing."""
 import glob
-import json
 import os
 import random
 import shutil
 import sys
 import tempfile
 
-from grow_kit import LANTERN, MIB, NUMBER, bad, check, files_of, grown, make_disk, make_tree, run, sha, take
+from grow_kit import LANTERN, MIB, NUMBER, bad, check, files_of, grown, inside_of, make_disk, make_tree, run, sha
 from share import ALL, share
 
 BASIC = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
@@ -25,6 +24,7 @@ FAT = (
     ("fat16, its tables moved", ["-F", "16", "-s", "4"], 20, 100, "mbr", "raw"),
     ("fat16 in a vdi", ["-F", "16", "-s", "16"], 60, 400, "gpt", "vdi"),
     ("fat12", ["-F", "12", "-s", "8"], 4, 14, "none", "raw"),
+    ("fat32 made so much larger that all of it is in the way", ["-F", "32", "-s", "1"], 40, 3000, "none", "raw"),
     ("fat32 grown by little", ["-F", "32", "-s", "1"], 64, 66, "none", "raw"),
 )
 # Options of mkfs.exfat, MiB before and after.
@@ -69,17 +69,7 @@ def check_volume(folder, what, checker, volume, after, table, image):
     code, text = grown(disk, folder, "--by", str(more), "--volume", str(NUMBER[table]))
     check(code == 0 and len(expected) >= 2, f"{what}: exit {code}, {len(expected)} files: {text}")
     if code == 0:
-        flat = disk
-        if image != "raw":
-            flat = f"{folder}/flat.img"
-            run(LANTERN, "image", disk, flat, "--no-hash", "--as", "raw")
-        sectors = os.path.getsize(flat) // 512
-        if table != "none":
-            check(run("sfdisk", "--verify", flat).returncode == 0, f"{what}: sfdisk")
-            sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"]
-                           if p["node"].endswith(str(NUMBER[table])))
-        inside = f"{folder}/after.img"
-        take(flat, at, sectors * 512, inside)
+        inside, sectors = inside_of(folder, disk, table, at, what)
         looked = run(*checker, inside)
         check(looked.returncode == 0 and "wrong" not in looked.stdout and "differ" not in looked.stdout, f"{what}: {checker[0]} {looked.returncode}: {looked.stdout[-600:]}{looked.stderr[-300:]}")
         if checker[0] == "fsck.fat":

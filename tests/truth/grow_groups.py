@@ -190,6 +190,14 @@ def check_refusals(folder, tree):
 
     both = (f"{path}::lv:skerrow/root", "--with", f"{folder}/pv1.img")
     refused("a group whose other disk is not here", "--with", f"{path}::lv:skerrow/root")
+    spare = f"{folder}/two.img"
+    start, length, _ = part_of(spare, 60, "gpt")
+    with Loop(folder, (spare, start, length)) as loop:
+        loop.lvm("pvcreate", "-q", "--metadatacopies", "2", *loop.devices)
+        loop.lvm("vgcreate", "-q", "gulls", *loop.devices)
+        loop.lvm("lvcreate", "-an", "-Zn", "-Wn", "-l", "9", "-n", "mail", "gulls")
+    done = run(LANTERN, "grow", f"{spare}::lv:gulls/mail", "--by", "100M")
+    check(done.returncode == 3 and "at its end" in done.stderr, f"metadata at both ends: {done.returncode} {done.stderr}")
     with open(path, "r+b") as f:
         f.seek(8192 * 512 + 512 + 60)
         f.write(b"\7\7")

@@ -1,5 +1,6 @@
 """What the tests of growth share: running programs, the parts of a disk, the files in it."""
 import hashlib
+import json
 import os
 import random
 import shutil
@@ -94,3 +95,18 @@ def make_disk(path, table, volume, mib, kind_of_volume="L"):
                    input=f"label: {kind}\n" + rows.get(table, f"start=2048,size={8 * 2048},type=L\nstart={start},size={mib * 2048},type={kind_of_volume}\n"))
     put(path, volume, start * 512)
     return start * 512
+
+
+def inside_of(folder, disk, table, at, what):
+    """The volume as it is now, as a file, and its sectors; `at`: its first byte."""
+    flat = disk
+    if not disk.endswith(".img"):
+        flat = f"{folder}/flat.img"
+        run(LANTERN, "image", disk, flat, "--no-hash", "--as", "raw")
+    sectors = os.path.getsize(flat) // 512
+    if table != "none":
+        check(run("sfdisk", "--verify", flat).returncode == 0, f"{what}: sfdisk")
+        sectors = next(int(p["size"]) for p in json.loads(run("sfdisk", "--json", flat).stdout)["partitiontable"]["partitions"]
+                       if p["node"].endswith(str(NUMBER[table])))
+    take(flat, at, sectors * 512, f"{folder}/after.img")
+    return f"{folder}/after.img", sectors

@@ -96,6 +96,9 @@ class LvmGrowth {
           on_ = &member;
         }
     if (physical_ == nullptr || group_.extent_bytes == 0) damaged();
+    for (const MetadataArea& area : on_->header.areas)
+      if (area.place >= physical_->data_offset || area.bytes > physical_->data_offset - area.place)
+        not_yet(target_, "its physical volume keeps a metadata area at its end");
   }
   [[noreturn]] void damaged() const {
     refuse(target_, "the metadata of its group is damaged", "repair it first");

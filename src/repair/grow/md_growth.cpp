@@ -124,6 +124,7 @@ class MdGrowth {
     std::uint64_t left = kMaxRead * members_.size();
     for (const Member& member : members_) {
       const std::uint64_t end = member.super.data_offset + used;
+      if (known_zero(*member.bytes, {member.super.data_offset + had, used - had})) continue;
       for (std::uint64_t at = member.super.data_offset + had; at < end; at += kMaxPart) {
         const Range part{at, std::min(kMaxPart, end - at)};
         if (known_zero(*member.bytes, part)) continue;

@@ -18,7 +18,8 @@ constexpr std::uint64_t kLabelAt = 512, kUsualAreaAt = 4096;  // bytes of a phys
 // another physical volume of the group, which says which edition it is of; may be empty.
 Bytes label_for(const PhysicalVolume& volume, std::uint64_t area_bytes, ByteView like);
 
-// The label in a sector with another size of its device, summed again. False: it is none.
+// The label in a sector with another size of its device, summed again. False: the sector holds
+// no label.
 bool set_device_bytes(Bytes& label, std::uint64_t device_bytes);
 
 // Bytes of the metadata area that the label in a sector leads to; 0: it leads to none.

@@ -22,7 +22,7 @@ constexpr std::uint64_t kRegionSectors = 12;
 constexpr unsigned kBitmap = 0x81, kEndOfFolder = 0;
 constexpr std::size_t kSlot = 32, kFlagsAt = 1, kStartAt = 20, kLengthAt = 24;
 constexpr std::uint32_t kEnd = 0xFFFFFFFF, kMaxClusters = 0xFFFFFFF5;
-constexpr std::uint64_t kMaxTable = 256u << 20;  // bytes that are added to it
+constexpr std::uint64_t kMaxTable = 256u << 20, kMaxRoot = 256u << 20;  // bytes
 
 class ExfatGrowth {
  public:
@@ -72,7 +72,7 @@ class ExfatGrowth {
       not_yet(fmt::format("its FAT has room for a volume of {} and no more", human_size(reach)),
               "grow it to that size at most, or copy its files to a new file system");
     }
-    if ((count + 2) * 4 > geometry_.table_bytes + kMaxTable)
+    if ((count + 2) * 4 > kMaxTable)
       not_yet("its FAT would be larger than is grown here", "grow it less");
   }
 
@@ -87,7 +87,8 @@ class ExfatGrowth {
   void lengthen_table(std::uint64_t count) {
     const std::uint64_t from = (std::uint64_t{geometry_.cluster_count} + 2) * 4;
     table_bytes_ = std::max(geometry_.table_bytes, divide_up((count + 2) * 4, sector()) * sector());
-    tail_ = Bytes(static_cast<std::size_t>(table_bytes_ - from));
+    const std::uint64_t end = divide_up((count + 2) * 4, sector()) * sector();
+    tail_ = Bytes(static_cast<std::size_t>(end - from));
   }
   void set_next(std::uint32_t cluster, std::uint32_t next) {
     if (!geometry_.valid_cluster(cluster)) {
@@ -105,7 +106,8 @@ class ExfatGrowth {
   };
   Found find_bitmap() const {
     std::uint32_t cluster = geometry_.root_cluster;
-    for (std::uint64_t i = 0; i <= geometry_.cluster_count && geometry_.valid_cluster(cluster);
+    for (std::uint64_t i = 0;
+         i * geometry_.cluster_bytes < kMaxRoot && geometry_.valid_cluster(cluster);
          ++i, cluster = next_of(cluster)) {
       context_.check_cancelled();
       const std::uint64_t place = geometry_.cluster_offset(cluster);
@@ -133,6 +135,7 @@ class ExfatGrowth {
       if (!geometry_.valid_cluster(cluster)) refuse("its bitmap is cut", "repair it first");
       chain.push_back(cluster);
     }
+    if (chain.empty()) refuse("it has no bitmap", "repair it first");
     const std::uint64_t clusters = divide_up(needed, geometry_.cluster_bytes);
     // Readers take it for one run: one that needs more clusters goes to the end as a whole.
     const bool moves = chain.size() < clusters;

@@ -73,7 +73,7 @@ class FatGrowth {
         context_(context),
         boot_(read_bytes(volume_, 0, kSector)),
         old_(geometry()),
-        table_(old_.width, old_.table_bytes) {}
+        table_(old_.width, Bytes()) {}
 
   GrownFileSystem run() {
     GrownFileSystem grown;
@@ -182,7 +182,10 @@ class FatGrowth {
 
   // What lies where the tables grow to, and is in use, gets numbers at the end.
   void displace() {
-    std::uint32_t next = static_cast<std::uint32_t>(old_.cluster_count + 2 - shift_);
+    // Of a small file system made much larger all of it is in the way.
+    const std::uint64_t behind =
+        old_.cluster_count - std::min<std::uint64_t>(shift_, old_.cluster_count);
+    auto next = static_cast<std::uint32_t>(behind + 2);
     for (std::uint32_t c = 2; c < shift_ + 2; ++c) {
       context_.check_cancelled();
       const bool inside = is_cluster(c);
@@ -222,6 +225,7 @@ class FatGrowth {
     } else {
       std::uint32_t cluster = old_.root_cluster;
       for (std::uint32_t i = 0; i < old_.cluster_count && is_cluster(cluster); ++i) {
+        context_.check_cancelled();
         refuse_fixed(read_cluster(cluster));
         cluster = table_.get(cluster);
       }
@@ -251,7 +255,7 @@ class FatGrowth {
 
   // A system file in the root folder may be a loader, whose boot code has noted the sectors that it
   // lies in: it cannot go elsewhere.
-  void refuse_fixed(const Bytes& slots) const {
+  void refuse_fixed(const Bytes& slots) {
     constexpr unsigned kSystem = 0x04, kFolderOrLabel = 0x18, kDeleted = 0xE5;
     for (std::size_t at = 0; at + kSlot <= slots.size() && u8(slots, at) != 0; at += kSlot) {
       const unsigned kind = u8(slots, at + kSlotKindAt);
@@ -259,6 +263,10 @@ class FatGrowth {
         continue;
       std::uint32_t cluster = start_in(slots, at);
       for (std::uint32_t i = 0; i < old_.cluster_count && is_cluster(cluster); ++i) {
+        // Each cluster belongs to one of them.
+        if (++of_system_files_ > old_.cluster_count)
+          refuse("its table leads in a circle",
+                 "check the file system with its own system's tools");
         if (cluster < shift_ + 2)
           refuse(fmt::format("{} lies where its tables would grow to, and may be a loader that is "
                              "found by its place",
@@ -364,6 +372,7 @@ class FatGrowth {
   std::uint64_t shift_ = 0;                        // clusters by which the data begin later
   std::map<std::uint32_t, std::uint32_t> places_;  // of clusters that move: the new numbers
   std::map<std::uint32_t, Bytes> moved_;           // their content, by the old number
+  std::uint64_t of_system_files_ = 0;              // clusters that were looked at
   std::uint32_t dropped_ = 0;                      // bad clusters where tables are now
   std::vector<VolumeWrite> writes_;
 };

@@ -27,8 +27,10 @@ class VdiGrowth {
     slot_ = block_ + le32(before_, kExtraBytesAt);
     data_ = le32(before_, kDataOffsetAt);
     const std::uint64_t map_at = le32(before_, kMapOffsetAt);
-    const std::uint64_t had = le32(before_, kBlockCountAt), count = divide_up(image_.to, block_);
-    if (std::max(had, count) * kMapEntryBytes > kMaxMap || map_at + had * kMapEntryBytes > data_)
+    if (block_ == 0) image_.not_yet();
+    const std::uint64_t had = le32(before_, kBlockCountAt);
+    const std::uint64_t count = std::max(had, divide_up(image_.to, block_));
+    if (count * kMapEntryBytes > kMaxMap || map_at + had * kMapEntryBytes > data_)
       image_.refuse("its block map would be too large",
                     "make a copy with lantern image as qcow2, and grow that");
     const Bytes map = image_.read(map_at, static_cast<std::size_t>(had * kMapEntryBytes));
@@ -40,6 +42,11 @@ class VdiGrowth {
       image_.refuse("its last blocks are missing", "look at it with lantern survey");
     const std::uint64_t end = map_at + count * kMapEntryBytes;
     const std::uint64_t moved = end > data_ ? divide_up(end - data_, slot_) : 0;
+    // Where the data begin is a figure of 32 bits.
+    if (saturating_mul(moved, slot_) > 0xFFFFFFFF - data_ ||
+        saturating_mul(std::min(moved, slots_), slot_) > kMaxMap)
+      image_.refuse("too much would have to be moved for a larger block map",
+                    "make a copy with lantern image as qcow2, and grow that");
     Bytes larger = map;
     larger.resize(static_cast<std::size_t>(count * kMapEntryBytes), std::byte{0xFF});
     Bytes after = before_;

@@ -71,6 +71,10 @@ class VhdGrowth {
     const std::uint64_t had = be32(head, header::kEntryCountAt);
     if (block < kSector || table > end_ || had * 4 > end_ - table) damaged();
     const std::uint64_t count = divide_up(image_.to, block);
+    constexpr std::uint64_t kMaxEntries = 16u << 20;
+    if (std::max(had, count) > kMaxEntries)
+      image_.refuse("its block table would be too large",
+                    "make a copy with lantern image as qcow2, and grow that");
     const Bytes entries = image_.read(table, static_cast<std::size_t>(had * 4));
     std::uint64_t next = header_at > table ? header_at : end_;
     for (std::uint64_t i = 0; i < had; ++i) {

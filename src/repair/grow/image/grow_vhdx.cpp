@@ -17,7 +17,7 @@ using namespace vhdx;
 
 constexpr std::uint64_t kMiB = 1u << 20;
 constexpr std::uint64_t kMaxDisk = 64ull << 40;
-constexpr std::uint64_t kMaxTable = 1u << 30;  // bytes
+constexpr std::uint64_t kMaxTable = 256u << 20;  // bytes
 
 class VhdxGrowth {
  public:
@@ -44,7 +44,10 @@ class VhdxGrowth {
     const std::uint64_t count = divide_up(image_.to, block);
     const std::uint64_t had_bytes = entries_of(had) * kEntryBytes;
     const std::uint64_t bytes = entries_of(count) * kEntryBytes;
-    if (bytes > kMaxTable || had_bytes > regions_.table.length) damaged();
+    if (had_bytes > regions_.table.length) damaged();
+    if (std::max(bytes, regions_.table.length) > kMaxTable)
+      image_.refuse("its block table would be too large",
+                    "make a copy with lantern image as qcow2, and grow that");
     Range table = regions_.table;
     std::uint64_t end = divide_up(image_.file.size(), kMiB) * kMiB;
     image_.step.evidence = "its block table has room for the entries that are added";

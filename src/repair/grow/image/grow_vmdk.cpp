@@ -155,6 +155,9 @@ class VmdkGrowth {
       image_.change(places[which] * kSector, image_.read(places[which] * kSector, larger.size()),
                     larger);
     }
+    // Tables are found by 32 bits.
+    if (end > 0xFFFFFFFF)
+      image_.refuse("its file is too large for more tables", "make a copy with lantern image");
     image_.reach(end * kSector);
   }
 
