@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <optional>
 #include <ostream>
@@ -31,6 +32,8 @@ struct Options {
   std::string kinds;
   std::string within;
   bool free_space_only = false;
+  bool unaligned = false;
+  std::vector<std::string> signatures;
   std::string since;
 };
 
@@ -229,9 +232,53 @@ void print_summary_json(const Job& job, const SweepSummary& done, const std::str
     each.address.empty() ? json.null() : json.value(each.address);
     json.key("evidence").value(each.evidence).end_object();
   }
+  json.end_array().key("content").begin_array();
+  for (const SweepSummary::Content& each : done.content)
+    json.begin_object()
+        .key("kind")
+        .value(each.kind)
+        .key("grade")
+        .value(each.grade)
+        .key("files")
+        .value(each.count)
+        .key("further_copies")
+        .value(each.copies)
+        .key("size_bytes")
+        .value(each.bytes)
+        .end_object();
   json.end_array();
   findings_json(json, job);
   json.end_object();
+}
+
+// Files by their content: a row a kind.
+void print_content(const Job& job, const SweepSummary& done, const std::string& catalog) {
+  struct Row {
+    std::uint64_t whole = 0, cut = 0, doubtful = 0, copies = 0, bytes = 0;
+  };
+  std::map<std::string, Row> rows;
+  Row all;
+  for (const SweepSummary::Content& each : done.content)
+    for (Row* const row : {&rows[each.kind], &all}) {
+      (each.grade == "whole" ? row->whole : each.grade == "cut" ? row->cut : row->doubtful) +=
+          each.count;
+      row->copies += each.copies;
+      row->bytes += each.bytes;
+    }
+  if (rows.empty()) return;
+  std::ostream& out = job.streams.out;
+  const auto print = [&](const std::string& kind, const Row& row) {
+    out << fmt::format("  {:<8}  {:>8}  {:>8}  {:>8}  {:>8}  {:>10}\n", kind, row.whole, row.cut,
+                       row.doubtful, row.copies, size_text(row.bytes, false));
+  };
+  out << fmt::format("\nFiles by their content that no volume lists, in {}:\n",
+                     for_terminal(catalog + "::content"))
+      << coloured(job.streams, Meaning::quiet,
+                  fmt::format("  {:<8}  {:>8}  {:>8}  {:>8}  {:>8}  {:>10}", "KIND", "WHOLE", "CUT",
+                              "DOUBTFUL", "COPIES", "SIZE"))
+      << '\n';
+  for (const auto& [kind, row] : rows) print(kind, row);
+  print("all", all);
 }
 
 void print_structures(const Job& job, const SweepSummary& done) {
@@ -275,6 +322,7 @@ void print_summary(const Job& job, const SweepSummary& done, const Address& disk
   }
   if (done.volumes.empty()) out << "  no volume that can be read\n";
   print_structures(job, done);
+  print_content(job, done, catalog);
   const SweepSummary::Volume* lost = nullptr;  // the one with the most in it
   for (const SweepSummary::Volume& volume : done.volumes)
     if (volume.lost &&
@@ -282,8 +330,12 @@ void print_summary(const Job& job, const SweepSummary& done, const Address& disk
       lost = &volume;
   out << fmt::format("\nAll is kept in {}: list, find, show and extract take it as a source.\n",
                      for_terminal(catalog));
+  if (lost == nullptr && done.content.empty()) return;
+  out << "\nNext:\n";
+  if (!done.content.empty())
+    out << "  lantern extract " << for_shell(catalog + "::content::/whole") << " found\n";
   if (lost == nullptr) return;
-  out << "\nNext:\n  lantern list " << for_shell(lost->address) << " --deleted\n";
+  out << "  lantern list " << for_shell(lost->address) << " --deleted\n";
   // Where no table names a volume, one that does may be made of those whose heads are there.
   const bool any_named = std::any_of(done.volumes.begin(), done.volumes.end(),
                                      [](const auto& volume) { return !volume.lost; });
@@ -324,6 +376,8 @@ int sweep_source(Job& job, const Options& options) {
   how.kinds = kinds_of(options.kinds);
   how.free_space_only = options.free_space_only;
   how.since = options.since;
+  how.unaligned = options.unaligned;
+  how.signatures = options.signatures;
   refuse_unsafe(job, options, target, how.catalog);
   SweepView view(job.streams);
   if (options.progress == "json") {
@@ -331,10 +385,16 @@ int sweep_source(Job& job, const Options& options) {
     how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
       view.print_json_listing(volume, entries);
     };
+    how.on_checking = [&](std::uint64_t checked_to, std::uint64_t files) {
+      view.print_json_checking(checked_to, files);
+    };
   } else if (job.streams.err_is_terminal) {
     how.on_state = [&](const SweepState& state) { view.draw(state); };
     how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
       view.draw_listing(volume, entries);
+    };
+    how.on_checking = [&](std::uint64_t checked_to, std::uint64_t files) {
+      view.draw_checking(checked_to, files);
     };
   }
   const SweepSummary done = sweep_to_catalog(disk, how, session, job.context);
@@ -365,7 +425,11 @@ Run add_sweep(OptionParser& parser, Job& job) {
   command.option("--within", options->within, "only this volume of the disk: 2, or label=NAME");
   command.flag("--free-space-only", options->free_space_only,
                "past what the volumes that can be read have in use");
-  command.option("--kinds", options->kinds, "look for these only: volumes,ntfs,fat,exfat,ext");
+  command.option("--kinds", options->kinds, "look for these only: volumes,ntfs,fat,exfat,ext,content");
+  command.flag("--unaligned", options->unaligned,
+               "files by their content at every byte, not at the starts of sectors alone");
+  command.option("--signatures", options->signatures,
+                 "a file that describes further kinds of files (docs/formats/signatures.md)");
   command.option("--since", options->since,
                  "an earlier catalog of this disk: what was read for it is not read again");
   command.option("--progress", options->progress,

@@ -91,6 +91,22 @@ void SweepView::draw_listing(const std::string& volume, std::uint64_t entries) {
                << std::flush;
 }
 
+void SweepView::draw_checking(std::uint64_t checked_to, std::uint64_t files) {
+  streams_.err << fmt::format("\r\x1b[Kchecking files by their content: to byte {}, {} found",
+                              checked_to, files)
+               << std::flush;
+}
+
+void SweepView::print_json_checking(std::uint64_t checked_to, std::uint64_t files) {
+  const auto now = Steady::now();
+  if (now - printed_ < std::chrono::seconds(1)) return;
+  printed_ = now;
+  JsonWriter json(streams_.err, true);
+  json.begin_object().key("checked_to_bytes").value(checked_to).key("files").value(files);
+  json.end_object();
+  streams_.err << std::endl;
+}
+
 void SweepView::clear() {
   if (lines_ == 0) return;
   // Up to where it began, and all from there on.

@@ -16,6 +16,8 @@ class SweepView {
   // Over what it drew before.
   void draw(const SweepState& state);
   // Once all was swept: under the drawing, what is listed.
+  void draw_checking(std::uint64_t checked_to, std::uint64_t files);
+  void print_json_checking(std::uint64_t checked_to, std::uint64_t files);
   void draw_listing(const std::string& volume, std::uint64_t entries);
   // Takes the drawing off the terminal.
   void clear();

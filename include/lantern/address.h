@@ -21,6 +21,7 @@ struct Step {
     volume,          // 2             number
     at,              // at=1048576    number, bytes
     lost,            // lost-3        number
+    content,         // content: what a catalog has of files found by their content
     label,           // label=KEEPER  text
     uuid,            // uuid=1A2B-3C4D
     logical_volume,  // lv:group/name

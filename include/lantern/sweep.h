@@ -93,6 +93,10 @@ struct SweepOptions {
   std::vector<std::string> kinds = {};
   // Past what the volumes that can be read have in use.
   bool free_space_only = false;
+  // Files by their content are looked for at every byte, not at the starts of sectors alone.
+  bool unaligned = false;
+  // Files of this computer with signatures of further kinds (docs/formats/signatures.md).
+  std::vector<std::string> signatures = {};
   // An earlier catalog of this disk, or of what was copied of it then: what it found is taken over,
   // and what was read for it is not read again.
   std::string since = {};
@@ -100,6 +104,9 @@ struct SweepOptions {
   std::function<void(const SweepState&)> on_state = {};
   // The same once all is swept: which volume is listed, and how many entries of it so far.
   std::function<void(const std::string& volume, std::uint64_t entries)> on_listing = {};
+  // And then: up to which byte of the disk the files that begin there were checked, and how many
+  // were found so far by this run.
+  std::function<void(std::uint64_t checked_to, std::uint64_t files)> on_checking = {};
 };
 
 struct SweepSummary {
@@ -130,6 +137,15 @@ struct SweepSummary {
     std::string evidence;  // in words
   };
   std::vector<Structure> structures;
+  // Files by their content, which no volume lists.
+  struct Content {
+    std::string kind;   // "jpg"
+    std::string grade;  // "whole", "cut", "doubtful"
+    std::uint64_t count = 0;
+    std::uint64_t copies = 0;  // places beside those that hold just the same
+    std::uint64_t bytes = 0;
+  };
+  std::vector<Content> content;
 };
 
 // What a sweep looks for, by kind: "volumes", "ntfs" and so on.

@@ -15,7 +15,7 @@ namespace {
 constexpr std::string_view kMark = "SQLite format 3";
 constexpr std::size_t kIdPlace = 68;                  // of the application id, big-endian
 constexpr std::uint32_t kApplicationId = 0x4E4C4361;  // "NLCa"
-constexpr std::uint64_t kVersion = 2;
+constexpr std::uint64_t kVersion = 3;
 
 constexpr std::string_view kSchema = R"(
 CREATE TABLE fact(key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -51,6 +51,16 @@ CREATE TABLE extent(volume INTEGER NOT NULL, place INTEGER NOT NULL, offset INTE
 CREATE TABLE structure(offset INTEGER NOT NULL, length INTEGER NOT NULL, kind TEXT NOT NULL,
   format TEXT NOT NULL, label TEXT NOT NULL, address TEXT NOT NULL, evidence TEXT NOT NULL,
   PRIMARY KEY(offset, kind, format)) WITHOUT ROWID;
+CREATE TABLE candidate(offset INTEGER PRIMARY KEY, kind TEXT NOT NULL);
+CREATE TABLE find(offset INTEGER PRIMARY KEY, length INTEGER NOT NULL, kind TEXT NOT NULL,
+  grade TEXT NOT NULL, verified INTEGER NOT NULL, copies INTEGER NOT NULL, title TEXT NOT NULL,
+  time TEXT NOT NULL, evidence TEXT NOT NULL, breaks INTEGER NOT NULL, name TEXT NOT NULL,
+  pieces INTEGER NOT NULL, digest BLOB NOT NULL);
+CREATE INDEX find_by_digest ON find(digest);
+CREATE TABLE find_piece(find INTEGER NOT NULL, place INTEGER NOT NULL,
+  disk_offset INTEGER NOT NULL, length INTEGER NOT NULL, PRIMARY KEY(find, place)) WITHOUT ROWID;
+CREATE TABLE find_copy(find INTEGER NOT NULL, disk_offset INTEGER NOT NULL,
+  PRIMARY KEY(find, disk_offset)) WITHOUT ROWID;
 CREATE TABLE finding(code TEXT NOT NULL, severity TEXT NOT NULL, address TEXT NOT NULL,
   offset INTEGER NOT NULL, length INTEGER NOT NULL, message TEXT NOT NULL,
   done_instead TEXT NOT NULL);
@@ -237,7 +247,8 @@ void Catalog::take_over(const std::string& earlier) {
   database_.prepare("ATTACH DATABASE ? AS earlier").bind(1, earlier).run();
   begin();
   for (const char* const table :
-       {"hit", "record_run", "index_block", "folder_head", "folder_entry", "journal", "inode_run"})
+       {"hit", "record_run", "index_block", "folder_head", "folder_entry", "journal", "inode_run",
+        "candidate"})
     database_.run(fmt::format("INSERT OR IGNORE INTO main.{0} SELECT * FROM earlier.{0}", table));
   database_.run(
       "INSERT OR IGNORE INTO main.block SELECT * FROM earlier.block WHERE kind <> 'unreadable'");
@@ -271,7 +282,7 @@ std::vector<CatalogStructure> Catalog::structures() const {
 void Catalog::clear_volumes() {
   database_.run(
       "DELETE FROM extent; DELETE FROM entry; DELETE FROM volume; DELETE FROM finding; "
-      "DELETE FROM structure;");
+      "DELETE FROM structure; DELETE FROM find; DELETE FROM find_piece; DELETE FROM find_copy;");
 }
 
 }  // namespace lantern

@@ -6,6 +6,7 @@
 #include <charconv>
 #include <mutex>
 
+#include "catalog/time_text.h"
 #include "filesystem/named_walk.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
@@ -31,26 +32,6 @@ std::vector<std::string> path_of(const std::string& key) {
     at = end + 1;
   }
   return path;
-}
-
-// "SECONDS.NANOSECONDS/RESOLUTION", with an L behind it where the disk says no zone.
-std::string print_time(const Timestamp& time) {
-  return fmt::format("{}.{:09}/{}{}", time.seconds, time.nanoseconds, time.resolution_ns,
-                     time.local ? "L" : "");
-}
-
-std::optional<Timestamp> parse_time(const std::string& text) {
-  Timestamp time;
-  const char* at = text.data();
-  const char* const end = at + text.size();
-  auto got = std::from_chars(at, end, time.seconds);
-  if (got.ec != std::errc() || got.ptr == end || *got.ptr != '.') return std::nullopt;
-  got = std::from_chars(got.ptr + 1, end, time.nanoseconds);
-  if (got.ec != std::errc() || got.ptr == end || *got.ptr != '/') return std::nullopt;
-  got = std::from_chars(got.ptr + 1, end, time.resolution_ns);
-  if (got.ec != std::errc()) return std::nullopt;
-  time.local = got.ptr != end && *got.ptr == 'L';
-  return time;
 }
 
 std::optional<Ownership> parse_owner(const std::string& text) {

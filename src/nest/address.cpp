@@ -106,6 +106,7 @@ Step text_step(Kind kind, std::string text) {
 // What a bare word means as a step; a member is any word that means nothing else.
 std::optional<Step> parse_keyword(std::string_view text) {
   if (text == "bytes") return Step{Kind::bytes, 0, {}, {}};
+  if (text == "content") return Step{Kind::content, 0, {}, {}};
   if (is_number(text)) return volume_step(number_of(text, text));
   if (text.starts_with("at=")) return Step{Kind::at, number_of(text.substr(3), text), {}, {}};
   if (text.starts_with("lost-") && is_number(text.substr(5)))
@@ -158,6 +159,8 @@ std::string print_step(const Step& step) {
       return fmt::format("lost-{}", step.number);
     case Kind::bytes:
       return "bytes";
+    case Kind::content:
+      return "content";
     case Kind::path:
       for (const std::string& component : step.components) text += "/" + escape(component, true);
       return step.components.empty() ? "/" : escape_colons(text);

@@ -5,7 +5,8 @@
 #include <algorithm>
 #include <array>
 
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
+#include "base/kinds/signatures.h"
 #include "lantern/error.h"
 #include "lantern/format/registry.h"
 #include "lantern/machines.h"
@@ -28,13 +29,15 @@ Bytes start_of(const ByteSource& bytes, std::size_t length = kStart) {
   return start;
 }
 
+// Kinds without anything that bears out a file's content by itself.
+bool has_structure(std::string_view check) {
+  return !check.empty() && check != "text" && check != "mail";
+}
+
 // Null: it is of no kind that is checked.
-const kinds::Kind* kind_of(ByteView start) {
-  const std::string_view name = marked_kind(start);
-  const auto& all = kinds::all();
-  const auto found = std::find_if(all.begin(), all.end(),
-                                  [&](const kinds::Kind& kind) { return kind.name == name; });
-  return found == all.end() ? nullptr : &*found;
+const SignatureKind* kind_of(ByteView start) {
+  const SignatureKind* const kind = Signatures::built_in().marked(start);
+  return kind != nullptr && has_structure(kind->check) ? kind : nullptr;
 }
 
 // What the file systems of a disk say of themselves: each is opened, and its folders are walked.
@@ -82,13 +85,13 @@ std::string_view to_string(StructureState structure) {
 
 ContentCheck check_content(const ByteSource& bytes, const Context& context) {
   ContentCheck check;
-  const kinds::Kind* const kind = kind_of(start_of(bytes));
+  const SignatureKind* const kind = kind_of(start_of(bytes));
   if (kind == nullptr) return check;
   // Documents are told apart by what lies in them.
   check.kind = kind->name == "zip" ? content_kind(start_of(bytes, kKindBytes)) : kind->name;
   kinds::KindReader file(bytes, context);
   try {
-    const kinds::Held held = kind->check(file);
+    const kinds::Held held = kinds::check_by_name(kind->check)(file);
     check.structure = StructureState::complete;
     check.length_bytes = held.length_bytes;
     // Bytes behind its end are covered by nothing.
@@ -185,7 +188,8 @@ ContentCheck check_image(const SourcePtr& bytes, const Surroundings& around,
 const std::vector<std::string_view>& checked_kinds() {
   static const std::vector<std::string_view> names = [] {
     std::vector<std::string_view> all;
-    for (const kinds::Kind& kind : kinds::all()) all.push_back(kind.name);
+    for (const SignatureKind& kind : Signatures::built_in().kinds())
+      if (has_structure(kind.check)) all.push_back(kind.name);
     return all;
   }();
   return names;

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <memory>
 
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 #include "filesystem/named_walk.h"
 #include "lantern/error.h"
 #include "lantern/extraction.h"

@@ -6,7 +6,7 @@
 #include <array>
 #include <optional>
 
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 #include "lantern/recover/content_check.h"
 #include "lantern/sources.h"
 #include "recover/file_copy.h"

@@ -7,7 +7,7 @@
 #include <cmath>
 
 #include "base/bytes.h"
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 
 namespace lantern::survey_parts {
 namespace {

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <mutex>
 
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 #include "filesystem/allocation_runs.h"
 #include "filesystem/discarded_bytes.h"
 #include "filesystem/dos_attributes.h"

@@ -7,6 +7,7 @@
 
 #include "catalog/catalog.h"
 #include "catalog/entries.h"
+#include "catalog/finds.h"
 #include "lantern/error.h"
 #include "lantern/sources.h"
 
@@ -95,6 +96,12 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     own.report(FindingCode::catalog_unfinished, Severity::warning, {},
                fmt::format("the sweep was stopped at byte {}", catalog->swept_to()),
                "what it had found is listed; lantern sweep goes on when it is run again");
+  const auto disk_bytes = [swept, was = facts.disk, name = disk->address.print()] {
+    if (swept) return swept->bytes;
+    throw Error(ErrorCode::cannot_open, name, std::nullopt,
+                fmt::format("contents are on the disk that was swept, {}, which is not there", was),
+                "name its folder with --search-dir");
+  };
   for (const CatalogVolume& volume : catalog->volumes()) {
     VolumeRow row;
     row.number = volume.number;
@@ -107,13 +114,9 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
                                             : volume_step(volume.number));
     const SourcePtr bytes = make_window(disk->bytes, row.range);
     Context there = session.context().at(address.print());
-    const auto open = [swept, bytes, volume, there, options = session.options().file_system,
-                       disk_was = facts.disk]() -> std::shared_ptr<const FileSystem> {
-      if (!swept)
-        throw Error(ErrorCode::cannot_open, there.address, std::nullopt,
-                    fmt::format("contents are on the disk that was swept, {}, which is not there",
-                                disk_was),
-                    "name its folder with --search-dir");
+    const auto open = [disk_bytes, bytes, volume, there,
+                       options = session.options().file_system]() -> std::shared_ptr<const FileSystem> {
+      disk_bytes();
       FileSystemOptions how = volume.opened_by;
       how.code_page = options.code_page;
       auto files = open_file_system(bytes, how, there);
@@ -125,6 +128,13 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     };
     disk->volumes.push_back(std::make_shared<VolumeLayer>(
         address, std::move(row), bytes, open_catalog_volume(catalog, volume, open)));
+  }
+  if (!count_finds(*catalog).empty()) {
+    VolumeRow row;
+    row.range = {0, disk->bytes->size()};
+    disk->volumes.push_back(std::make_shared<VolumeLayer>(
+        disk->address.with({Step::Kind::content, 0, {}, {}}), std::move(row), disk->bytes,
+        open_finds(catalog, disk_bytes)));
   }
   return disk;
 }

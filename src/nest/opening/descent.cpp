@@ -207,6 +207,7 @@ class Descent {
       case Step::Kind::volume:
         return take_volume([&](const VolumeLayer& v) { return v.row.number == step.number; }, step);
       case Step::Kind::lost:
+      case Step::Kind::content:
         return take_volume(
             [&](const VolumeLayer& v) {
               return !v.address.steps.empty() && v.address.steps.back() == step;

@@ -9,7 +9,7 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kMaxEntries = 200'000;  // of one folder
+constexpr std::size_t kMaxListed = 200'000;  // of one folder
 
 bool better(const Entry& one, const Entry& other) {
   const bool active = one.state == EntryState::active,
@@ -55,7 +55,7 @@ const std::vector<Entry>& EntryFolder::entries(bool deleted) const {
   volume_->file_system()->walk(options, [&](const Entry& entry) {
     const bool ours = folder_ ? entry.parent == folder_->id : entry.path.size() == 1;
     if (ours) list->push_back(entry);
-    return list->size() < kMaxEntries ? WalkStep::skip_folder : WalkStep::stop;
+    return list->size() < kMaxListed ? WalkStep::skip_folder : WalkStep::stop;
   });
   std::stable_sort(list->begin(), list->end(), better);
   return *list;

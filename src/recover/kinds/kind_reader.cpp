@@ -16,6 +16,18 @@ void KindReader::give_up(std::uint64_t at, std::string why) const {
   throw Break{StructureState::unknown, at, std::move(why)};
 }
 
+void KindReader::flaw(std::uint64_t at, std::string why) {
+  if (!open_end_) broken(at, std::move(why));
+  if (!flaw_) flaw_ = Break{StructureState::contradictory, at, std::move(why)};
+}
+
+void KindReader::spend(std::uint64_t bytes, std::uint64_t at) {
+  read_bytes_ += bytes;
+  if (read_bytes_ / 32 > reached_ + (8u << 20))
+    give_up(at, "its parts point to each other too often");
+  if (read_bytes_ > max_work_) give_up(at, "following it further would take too long");
+}
+
 ByteView KindReader::view(std::uint64_t at, std::size_t length) {
   if (!has(at, length)) cut(size(), "it ends before its end");
   const bool inside = at >= window_at_ && at + length <= window_at_ + window_.size();
@@ -29,9 +41,8 @@ ByteView KindReader::view(std::uint64_t at, std::size_t length) {
   ahead_ = follows ? std::min(ahead_ * 4, kWindow) : kFirstWindow;
   const std::uint64_t wanted = std::max<std::uint64_t>(at - from + length, ahead_);
   const std::uint64_t count = large ? length : std::min(wanted, size() - from);
-  read_bytes_ += count;
-  if (read_bytes_ / 32 > size() + (8u << 20))
-    give_up(at, "its parts point to each other too often");
+  reached_ = std::max(reached_, from + count);
+  spend(count, at);
   buffer.resize(static_cast<std::size_t>(count));
   const ReadResult got = bytes_.read(from, buffer);
   if (!large) window_at_ = from;
@@ -94,6 +105,20 @@ void KindReader::each(std::uint64_t at, std::uint64_t length,
     use(view(at + done, piece));
     done += piece;
   }
+}
+
+std::optional<std::uint64_t> KindReader::find(std::uint64_t at, std::string_view text,
+                                              std::uint64_t within) {
+  const std::uint64_t end = std::min(size(), at + std::min(within, size()));
+  while (at + text.size() <= end) {
+    const auto length = static_cast<std::size_t>(std::min(kWindow / 2, end - at));
+    const ByteView piece = view(at, length);
+    const std::string_view letters(reinterpret_cast<const char*>(piece.data()), piece.size());
+    if (const std::size_t found = letters.find(text); found != std::string_view::npos)
+      return at + found;
+    at += length - (text.size() - 1);
+  }
+  return std::nullopt;
 }
 
 bool KindReader::all_zero(std::uint64_t at, std::uint64_t length) {

@@ -4,8 +4,10 @@
 // Thread-safety: belongs to one thread.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -28,18 +30,46 @@ struct Break {
 
 // What a check that met no break says.
 struct Held {
-  bool verified = false;
-  std::uint64_t length_bytes = 0;
+  bool verified = false;           // checksums cover every byte before its end, and hold
+  std::uint64_t length_bytes = 0;  // to its end
   std::string why;
+  // The longest stretch in which other bytes would not be noticed.
+  std::uint64_t unchecked_bytes = ~std::uint64_t{0};
 };
 
 class KindReader {
  public:
   static constexpr std::size_t kMaxView = 1u << 20;
 
-  KindReader(const ByteSource& bytes, const Context& context) : bytes_(bytes), context_(context) {}
+  // `open_end`: where the file ends is not known, other things lie behind it.
+  KindReader(const ByteSource& bytes, const Context& context, bool open_end = false,
+             std::uint64_t max_work = ~std::uint64_t{0})
+      : bytes_(bytes),
+        context_(context),
+        size_(bytes.size()),
+        open_end_(open_end),
+        max_work_(max_work) {}
 
-  std::uint64_t size() const { return bytes_.size(); }
+  bool open_end() const { return open_end_; }
+  // It says that it is so long. Where it breaks before that, it may go on behind the break.
+  void declare(std::uint64_t length) { declared_ = length; }
+  std::uint64_t declared() const { return declared_; }  // 0: it does not say
+  // Enough was seen that this is of its kind and not a few bytes that look like it.
+  void prove() { proven_ = true; }
+  bool is_proven() const { return proven_; }
+  // What is wrong, although all behind it can be followed: where the end is known, a break.
+  void flaw(std::uint64_t at, std::string why);
+  const std::optional<Break>& first_flaw() const { return flaw_; }
+  // Work that is done beside reading, as so many bytes.
+  void spend(std::uint64_t bytes, std::uint64_t at);
+  std::uint64_t work() const { return read_bytes_; }
+
+  std::uint64_t size() const { return size_; }
+  // Where it ends, once that is known.
+  void end_at(std::uint64_t end) {
+    size_ = std::min(end, size_);
+    open_end_ = false;
+  }
   bool has(std::uint64_t at, std::uint64_t length) const {
     return at <= size() && length <= size() - at;
   }
@@ -57,6 +87,11 @@ class KindReader {
   bool starts(std::uint64_t at, std::string_view text);  // false past the end
   // All of a range, in pieces.
   void each(std::uint64_t at, std::uint64_t length, const std::function<void(ByteView)>& use);
+  // Where a text comes next, within so many bytes.
+  std::optional<std::uint64_t> find(std::uint64_t at, std::string_view text, std::uint64_t within);
+  // A part of the file, to be looked at by itself.
+  const ByteSource& source() const { return bytes_; }
+  const Context& context() const { return context_; }
   bool all_zero(std::uint64_t at, std::uint64_t length);
 
   void check_cancelled() const { context_.check_cancelled(); }
@@ -71,10 +106,17 @@ class KindReader {
 
   const ByteSource& bytes_;
   const Context& context_;
+  std::uint64_t size_;
   std::vector<std::byte> window_, large_;
   std::uint64_t window_at_ = 0;
   std::uint64_t ahead_ = kFirstWindow;  // bytes to read: more, where the reading goes on in order
   std::uint64_t read_bytes_ = 0;
+  std::uint64_t reached_ = 0;  // byte: what was read lies before it
+  bool open_end_;
+  std::uint64_t max_work_;  // bytes
+  bool proven_ = false;
+  std::uint64_t declared_ = 0;
+  std::optional<Break> flaw_;
 };
 
 }  // namespace lantern::kinds

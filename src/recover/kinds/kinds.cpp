@@ -1,17 +1,25 @@
 #include "recover/kinds/kinds.h"
 
+#include <array>
+#include <utility>
+
 namespace lantern::kinds {
 
-const std::vector<Kind>& all() {
-  static const std::vector<Kind> kinds = {
-      {"7z", check_seven_zip},  {"avi", check_riff},     {"bz2", check_bzip2}, {"elf", check_elf},
-      {"epub", check_zip},      {"exe", check_pe},       {"flac", check_flac}, {"gif", check_gif},
-      {"gz", check_gzip},       {"heic", check_boxes},   {"jpg", check_jpeg},  {"m4a", check_boxes},
-      {"mov", check_boxes},     {"mp4", check_boxes},    {"odt", check_zip},   {"ods", check_zip},
-      {"ogg", check_ogg},       {"ole", check_compound}, {"pdf", check_pdf},   {"png", check_png},
-      {"sqlite", check_sqlite}, {"tif", check_tiff},     {"wav", check_riff},  {"webp", check_riff},
-      {"xz", check_xz},         {"zip", check_zip},      {"zst", check_zstd}};
-  return kinds;
+Check check_by_name(std::string_view name) {
+  static constexpr std::array<std::pair<std::string_view, Check>, 27> kChecks = {{
+      {"zip", check_zip},     {"gzip", check_gzip},         {"xz", check_xz},
+      {"zstd", check_zstd},   {"bzip2", check_bzip2},       {"seven_zip", check_seven_zip},
+      {"png", check_png},     {"jpeg", check_jpeg},         {"gif", check_gif},
+      {"tiff", check_tiff},   {"riff", check_riff},         {"pdf", check_pdf},
+      {"sqlite", check_sqlite}, {"flac", check_flac},       {"ogg", check_ogg},
+      {"boxes", check_boxes}, {"compound", check_compound}, {"elf", check_elf},
+      {"pe", check_pe},       {"bmp", check_bmp},           {"mpeg", check_mpeg},
+      {"ebml", check_ebml},   {"tar", check_tar},           {"rar", check_rar},
+      {"rtf", check_rtf},     {"text", check_text},         {"mail", check_mail},
+  }};
+  for (const auto& [known, check] : kChecks)
+    if (known == name) return check;
+  return nullptr;
 }
 
 }  // namespace lantern::kinds

@@ -4,7 +4,6 @@
 #pragma once
 
 #include <string_view>
-#include <vector>
 
 #include "recover/kinds/kind_reader.h"
 
@@ -29,11 +28,17 @@ Held check_boxes(KindReader& file);      // ISO/IEC 14496-12: mp4, mov
 Held check_compound(KindReader& file);   // MS-CFB
 Held check_elf(KindReader& file);        // System V ABI
 Held check_pe(KindReader& file);         // PE/COFF
+Held check_bmp(KindReader& file);        // Windows bitmap: BITMAPFILEHEADER and behind
+Held check_mpeg(KindReader& file);       // ISO/IEC 11172-3: mp3; ID3 tags
+Held check_ebml(KindReader& file);       // RFC 9559: mkv, webm
+Held check_tar(KindReader& file);        // POSIX.1-2017, pax
+Held check_rar(KindReader& file);        // the headers alone
+Held check_rtf(KindReader& file);        // Rich Text Format 1.9.1
+Held check_text(KindReader& file);       // by the bytes that texts have
+Held check_mail(KindReader& file);       // RFC 5322, RFC 4155
 
-struct Kind {
-  std::string_view name;  // as content_kind gives it
-  Held (*check)(KindReader& file);
-};
-const std::vector<Kind>& all();
+using Check = Held (*)(KindReader& file);
+// By the name that signatures have for it; null: there is none.
+Check check_by_name(std::string_view name);
 
 }  // namespace lantern::kinds

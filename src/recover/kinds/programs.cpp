@@ -31,6 +31,8 @@ Held check_elf(KindReader& file) {
   if ((segment_count > 0 && segment_bytes != (wide ? 56u : 32u)) ||
       (section_count > 0 && section_bytes != (wide ? 64u : 40u)))
     file.broken(figures, "its tables have rows of an invalid length");
+  if (segment_count + section_count == 0) file.broken(figures, "its header makes no sense");
+  file.prove();
   takes(segments, segment_count * segment_bytes);
   takes(sections, section_count * section_bytes);
   for (std::uint64_t i = 0; i < segment_count; ++i) {
@@ -57,6 +59,7 @@ Held check_pe(KindReader& file) {
   const std::uint64_t sections = file.le16(header + 6), optional = file.le16(header + 20);
   const unsigned magic = optional >= 2 ? file.le16(header + 24) : 0;
   if (magic != 0x10B && magic != 0x20B) file.broken(header + 24, "its header makes no sense");
+  file.prove();
   const std::uint64_t table = header + 24 + optional;
   std::uint64_t end = table + sections * 40;
   const auto takes = [&](std::uint64_t at, std::uint64_t length) {

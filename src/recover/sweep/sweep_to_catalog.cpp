@@ -6,11 +6,14 @@
 #include <filesystem>
 
 #include "catalog/catalog.h"
+#include "catalog/finds.h"
 #include "lantern/error.h"
 #include "lantern/nest/session.h"
 #include "lantern/sources.h"
 #include "lantern/sweep.h"
 #include "lantern/text.h"
+#include "recover/content/find_files.h"
+#include "recover/kinds/kinds.h"
 #include "recover/sweep/catalog_pass.h"
 #include "recover/sweep/finders/all_finders.h"
 #include "recover/sweep/volume_lister.h"
@@ -63,7 +66,8 @@ class Job {
   SweepSummary run() {
     open_catalog();
     if (!options_.since.empty() && catalog_->fact("since").empty()) take_over_earlier();
-    auto finders = std::make_unique<Finders>();
+    const ContentFinder::Means means = means_of();
+    auto finders = std::make_unique<Finders>(means);
     const Range range = catalog_->facts().range;
     summary_.swept_to = catalog_->swept_to();
     bool knows_all = false;
@@ -71,9 +75,9 @@ class Job {
       if (!sweep_on(*finders, range)) return summary_;
       // What was taken over lies behind what was read, too: all is asked of the catalog again.
       knows_all = options_.since.empty();
-      if (!knows_all) finders = std::make_unique<Finders>();
+      if (!knows_all) finders = std::make_unique<Finders>(means);
     }
-    if (!catalog_->is_done()) {
+    if (catalog_->fact("state") == "reading") {
       if (!knows_all)
         for (CatalogFinder* const finder : finders->of(options_.kinds))
           finder->load(catalog_->database(), range.end());
@@ -87,7 +91,12 @@ class Job {
       report_unreadable();
       list_volumes(disk_, *catalog_, *finders, options_, session_, context_);
     }
+    if (!catalog_->is_done()) {
+      find_files(disk_.bytes, *catalog_, signatures_, options_, context_);
+      catalog_->set_fact("state", "done");
+    }
     tell_volumes();
+    tell_content();
     tell_structures();
     summary_.done = true;
     return summary_;
@@ -107,6 +116,33 @@ class Job {
                   "the disk has changed since this catalog was made",
                   "what was found then is taken over as it was");
     catalog_->take_over(options_.since);
+  }
+
+  ContentFinder::Means means_of() {
+    constexpr std::uint64_t kMaxText = 4u << 20;
+    signatures_ = Signatures::built_in();
+    for (const std::string& path : options_.signatures) {
+      const SourcePtr file = open_file_source(path, context_);
+      if (file->size() > kMaxText)
+        throw Error(ErrorCode::usage, path, std::nullopt, "is too large for a list of signatures",
+                    "docs/formats/signatures.md describes the form");
+      Bytes text(static_cast<std::size_t>(file->size()));
+      file->read(0, text);
+      signatures_.add(text_of(text), path);
+    }
+    for (const SignatureKind& kind : signatures_.kinds())
+      if (!kind.check.empty() && kinds::check_by_name(kind.check) == nullptr)
+        throw Error(ErrorCode::usage, kind.name, std::nullopt,
+                    fmt::format("there is no check \"{}\"", kind.check),
+                    "docs/formats/signatures.md lists them");
+    const auto marks = std::make_shared<Marks>(signatures_);
+    return {marks, options_.unaligned ? std::make_shared<MarksAnywhere>(marks) : nullptr};
+  }
+
+  void tell_content() {
+    for (const FindCount& each : count_finds(*catalog_))
+      summary_.content.push_back({each.kind, std::string(to_string(each.grade)), each.count,
+                                  each.copies, each.bytes});
   }
 
   // False: it was stopped.
@@ -157,6 +193,8 @@ class Job {
           std::find(options_.kinds.begin(), options_.kinds.end(), kind) != options_.kinds.end())
         text += fmt::format("{}{}", text.empty() ? "" : ", ", kind);
     if (options_.free_space_only) text += "; free space only";
+    if (options_.unaligned) text += "; at any byte";
+    for (const std::string& path : options_.signatures) text += "; with " + path;
     if (!options_.since.empty()) text += "; since " + options_.since;
     return text;
   }
@@ -232,6 +270,7 @@ class Job {
   const Session& session_;
   const Context& context_;
   std::shared_ptr<Catalog> catalog_;
+  Signatures signatures_;
   SweepSummary summary_;
 };
 

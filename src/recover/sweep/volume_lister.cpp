@@ -48,7 +48,7 @@ class Lister {
       list_headless(finders);
       list_structures(found, finders.volumes.hits());
       list_findings();
-      catalog_.set_fact("state", "done");
+      catalog_.set_fact("state", "checking");
       catalog_.commit();
     } catch (...) {
       catalog_.rollback();

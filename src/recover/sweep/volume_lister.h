@@ -14,7 +14,7 @@
 
 namespace lantern {
 
-// Anew, whatever an earlier run had listed; then the catalog is done. All or nothing is written.
+// Anew, whatever an earlier run had listed; what is left then are files by their content. All or nothing is written.
 // Throws Error{cannot_write, stopped}.
 void list_volumes(const DiskLayer& disk, Catalog& catalog, const Finders& finders,
                   const SweepOptions& options, const Session& session, const Context& context);

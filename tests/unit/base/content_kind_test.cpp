@@ -1,4 +1,4 @@
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 
 #include <gtest/gtest.h>
 

@@ -8,7 +8,7 @@
 #include <unordered_set>
 
 #include "base/checked.h"
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 #include "filesystem/ext/attributes.h"
 #include "filesystem/ext/deleted/claims.h"
 #include "filesystem/ext/deleted/inode_history.h"

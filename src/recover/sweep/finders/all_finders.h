@@ -9,6 +9,7 @@
 #include <string_view>
 #include <vector>
 
+#include "recover/sweep/finders/content_finder.h"
 #include "recover/sweep/finders/exfat_finder.h"
 #include "recover/sweep/finders/ext_finder.h"
 #include "recover/sweep/finders/fat_finder.h"
@@ -17,7 +18,8 @@
 
 namespace lantern {
 
-constexpr std::array<std::string_view, 5> kSweepKinds = {"volumes", "ntfs", "fat", "exfat", "ext"};
+constexpr std::array<std::string_view, 6> kSweepKinds = {"volumes", "ntfs",  "fat",
+                                                          "exfat",   "ext",   "content"};
 
 struct Finders {
   VolumeFinder volumes;
@@ -25,11 +27,14 @@ struct Finders {
   FatFinder fat;
   ExfatFinder exfat;
   ExtFinder ext;
+  ContentFinder content;
+
+  explicit Finders(const ContentFinder::Means& means) : content(means) {}
 
   // Of these kinds; nothing: of all.
   std::vector<CatalogFinder*> of(const std::vector<std::string>& kinds) {
     const std::array<CatalogFinder*, kSweepKinds.size()> all = {&volumes, &ntfs, &fat, &exfat,
-                                                                &ext};
+                                                                &ext, &content};
     std::vector<CatalogFinder*> chosen;
     for (std::size_t i = 0; i < all.size(); ++i)
       if (kinds.empty() || std::find(kinds.begin(), kinds.end(), kSweepKinds[i]) != kinds.end())

@@ -7,7 +7,7 @@
 #include <optional>
 #include <set>
 
-#include "base/content_kind.h"
+#include "base/kinds/content_kind.h"
 #include "filesystem/ntfs/record.h"
 #include "filesystem/ntfs/volume.h"
 

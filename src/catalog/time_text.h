@@ -1,0 +1,18 @@
+// A time as a catalog has it.
+//
+// Thread-safety: pure functions.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "lantern/timestamp.h"
+
+namespace lantern {
+
+// "SECONDS.NANOSECONDS/RESOLUTION", with an L behind it where the disk says no zone.
+std::string print_time(const Timestamp& time);
+// Empty: it is none.
+std::optional<Timestamp> parse_time(const std::string& text);
+
+}  // namespace lantern

@@ -1,0 +1,43 @@
+// One place where a file of a known kind may begin: whether one does, where it ends, and how much of
+// it was checked.
+//
+// Thread-safety: pure functions of what they read.
+#pragma once
+
+#include <memory>
+#include <optional>
+
+#include "base/kinds/signatures.h"
+#include "catalog/finds.h"
+#include "lantern/container.h"
+#include "lantern/format/registry.h"
+#include "recover/kinds/kind_reader.h"
+
+namespace lantern {
+
+// What a check of a content whose end is not known says of it.
+struct FollowedContent {
+  Grade grade{};
+  bool verified = false;
+  std::uint64_t length = 0;  // bytes
+  std::uint64_t breaks = 0;  // byte at which the check broke; 0: it did not
+  std::string why;
+  std::uint64_t work = 0;  // bytes that were read for it
+  bool gave_up = false;    // for want of work it may do
+};
+
+// Empty: it is not of this kind. `max_work`: bytes. Throws Error{stopped}.
+std::optional<FollowedContent> follow_content(const ByteSource& bytes, const SignatureKind& kind,
+                                              std::uint64_t max_work, const Context& context);
+
+// The file of this kind that begins at a byte of the disk.
+std::optional<CatalogFind> check_find(const SourcePtr& disk, std::uint64_t offset,
+                                      const SignatureKind& kind, std::uint64_t max_work,
+                                      const Context& context, FollowedContent& followed);
+
+// The disk image whose header, or its only mark, lies at a byte of the disk: its tables are
+// followed to the last block they point to.
+std::optional<CatalogFind> check_image_find(const SourcePtr& disk, std::uint64_t offset,
+                                            const Format& format, const Context& context);
+
+}  // namespace lantern

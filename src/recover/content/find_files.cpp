@@ -1,0 +1,239 @@
+#include "recover/content/find_files.h"
+
+#include <fmt/format.h>
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
+#include <algorithm>
+#include <chrono>
+#include <future>
+
+#include "catalog/finds.h"
+#include "lantern/error.h"
+#include "lantern/sources.h"
+#include "recover/content/find_check.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kAtOnce = 64;  // candidates
+constexpr std::chrono::seconds kBetweenMarks{5};
+// What reading for checks may cost beside the pass: so many bytes to begin with, and so many for
+// each byte of the disk that is left behind; where that is used up, a little for each.
+constexpr std::uint64_t kFirstWork = std::uint64_t{4} << 30;
+constexpr std::uint64_t kWorkPerByte = 4;
+constexpr std::uint64_t kMinWork = 16u << 10;
+constexpr std::uint64_t kTextEnd = 512;  // bytes
+
+bool is_of_text(std::byte b) {
+  const auto c = std::to_integer<unsigned>(b);
+  return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
+}
+
+class FileSearch {
+ public:
+  FileSearch(const SourcePtr& disk, Catalog& catalog, const Signatures& signatures,
+             const SweepOptions& options, const Context& context)
+      : disk_(disk),
+        catalog_(catalog),
+        signatures_(signatures),
+        options_(options),
+        context_(context),
+        writer_(catalog),
+        owners_(catalog.database().prepare(
+            "SELECT e.state, e.intact, e.size_bytes, x.offset, x.disk_offset, x.length FROM "
+            "(SELECT * FROM extent WHERE disk_offset <= ? ORDER BY disk_offset DESC LIMIT 16) x "
+            "JOIN entry e ON e.volume = x.volume AND e.place = x.place")) {
+    for (const Format& format : known_formats().formats())
+      if (format.open_container != nullptr)
+        images_ += fmt::format("{}'{}'", images_.empty() ? "" : ", ", format.name);
+  }
+
+  void run() {
+    const std::string checked = catalog_.fact("checked_to");
+    if (!checked.empty()) at_ = std::stoull(checked);
+    end_ = catalog_.facts().range.end();
+    for (std::vector<Candidate> some = next(); !some.empty(); some = next()) {
+      check(some);
+      mark(false);
+      if (options_.on_checking) options_.on_checking(at_, finds_);
+    }
+    mark(true);
+    if (gave_up_ > 0)
+      context_.report(FindingCode::sweep_capped, Severity::warning, {},
+                      fmt::format("{} of the files that may begin on the disk were not followed to "
+                                  "their ends: too many begin too close to each other",
+                                  gave_up_),
+                      "sweep a part of the disk by itself with --range");
+  }
+
+ private:
+  struct Candidate {
+    std::uint64_t offset = 0;
+    std::string kind;
+    bool image = false;
+    std::optional<CatalogFind> find;
+    FollowedContent followed;
+  };
+
+  // Those behind what was looked at, a few at a time.
+  std::vector<Candidate> next() {
+    Statement rows = catalog_.database().prepare(
+        "SELECT offset, kind, 0 FROM candidate WHERE offset >= ?1 UNION ALL "
+        "SELECT offset, format, 1 FROM hit WHERE offset >= ?1 AND format IN (" +
+        images_ + ") ORDER BY 1 LIMIT ?2");
+    rows.bind(1, std::max(at_, inside_end_)).bind(2, std::uint64_t{kAtOnce});
+    std::vector<Candidate> some;
+    while (rows.step()) some.push_back({rows.number(0), rows.text(1), rows.number(2) != 0, {}, {}});
+    return some;
+  }
+
+  void check(std::vector<Candidate>& some) {
+    const unsigned threads =
+        std::max(1u, context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency());
+    const std::uint64_t each = std::max(kMinWork, work_left_ / kAtOnce);
+    std::vector<std::future<void>> parts;
+    for (unsigned t = 0; t < threads; ++t)
+      parts.push_back(std::async(std::launch::async, [&, t] {
+        for (std::size_t i = t; i < some.size(); i += threads) check_one(some[i], each);
+      }));
+    for (auto& part : parts) part.get();
+    for (Candidate& candidate : some) {
+      work_left_ -= std::min(work_left_, candidate.followed.work);
+      work_left_ = std::min(kFirstWork,
+                            work_left_ + kWorkPerByte * (candidate.offset - std::min(candidate.offset, at_)));
+      at_ = candidate.offset + 1;
+      gave_up_ += candidate.followed.gave_up ? 1 : 0;
+      if (candidate.find && candidate.offset >= inside_end_) take(*candidate.find);
+    }
+  }
+
+  // On any of the threads.
+  void check_one(Candidate& candidate, std::uint64_t max_work) const {
+    context_.check_cancelled();
+    if (candidate.offset < inside_end_ || candidate.offset >= disk_->size()) return;
+    if (candidate.image) {
+      const Format* const format = known_formats().find(candidate.kind);
+      if (format != nullptr && format->open_container != nullptr)
+        candidate.find = check_image_find(disk_, candidate.offset, *format, context_);
+      return;
+    }
+    const SignatureKind* const kind = signatures_.by_name(candidate.kind);
+    if (kind == nullptr || (kind->name == "txt" && goes_on(candidate.offset))) return;
+    candidate.find =
+        check_find(disk_, candidate.offset, *kind, max_work, context_, candidate.followed);
+  }
+
+  // Whether a text does not begin here.
+  bool goes_on(std::uint64_t offset) const {
+    if (offset == 0) return false;
+    Bytes before(1);
+    disk_->read(offset - 1, before);
+    return is_of_text(before[0]);
+  }
+
+  void take(CatalogFind& find) {
+    const bool follows_inside = find.grade == Grade::whole || find.kind == "txt";
+    if (follows_inside) inside_end_ = find.offset + find.length();
+    if (is_listed(find)) return;
+    begin();
+    ++finds_;
+    const std::string digest = digest_of(find);
+    if (const auto first = writer_.same(find, digest); first && is_same(*first, find)) {
+      writer_.add_copy(*first, find.offset);
+      return;
+    }
+    writer_.add(find, digest);
+  }
+
+  // Whether a volume has it as a file, or as a part of one.
+  bool is_listed(const CatalogFind& find) {
+    owners_.reset();
+    owners_.bind(1, find.offset);
+    bool listed = false;
+    while (!listed && owners_.step()) {
+      const std::uint64_t offset = owners_.number(3), disk_offset = owners_.number(4);
+      if (find.offset >= disk_offset + owners_.number(5)) continue;
+      const bool starts_here = offset == 0 && disk_offset == find.offset;
+      constexpr double kNearlyWhole = 0.99;
+      const bool intact = owners_.is_null(1) ? owners_.text(0) == "active"
+                                             : owners_.real(1) >= kNearlyWhole;
+      listed = starts_here ? owners_.number(2) == find.length() || intact : intact;
+    }
+    owners_.reset();
+    return listed;
+  }
+
+  // Of its first and last bytes: what has it alike is compared.
+  std::string digest_of(const CatalogFind& find) const {
+    constexpr std::uint64_t kPart = 64u << 10;
+    const std::uint64_t length = find.length(), part = std::min(kPart, length);
+    Bytes bytes(static_cast<std::size_t>(part));
+    disk_->read(find.offset, bytes);
+    const XXH128_hash_t front = XXH3_128bits(bytes.data(), bytes.size());
+    disk_->read(find.offset + length - part, bytes);
+    const XXH128_hash_t both =
+        XXH3_128bits_withSeed(bytes.data(), bytes.size(), front.low64 ^ front.high64);
+    return fmt::format("{:016x}{:016x}", both.high64, both.low64);
+  }
+
+  bool is_same(std::uint64_t first, const CatalogFind& find) const {
+    constexpr std::uint64_t kPart = 256u << 10;
+    if (first == find.offset) return false;
+    Bytes a(kPart), b(kPart);
+    for (std::uint64_t done = 0; done < find.length();) {
+      const auto part = static_cast<std::size_t>(std::min(kPart, find.length() - done));
+      disk_->read(first + done, std::span(a).first(part));
+      disk_->read(find.offset + done, std::span(b).first(part));
+      if (!std::equal(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(part), b.begin()))
+        return false;
+      done += part;
+    }
+    return true;
+  }
+
+  void begin() {
+    if (!std::exchange(writing_, true)) catalog_.begin();
+  }
+
+  void mark(bool last) {
+    const auto now = std::chrono::steady_clock::now();
+    if (!last && now - last_mark_ < kBetweenMarks) return;
+    begin();
+    // Behind what a find has inside, nothing is asked again.
+    at_ = std::max(at_, std::min(inside_end_, end_));
+    catalog_.set_fact("checked_to", std::to_string(at_));
+    catalog_.commit();
+    writing_ = false;
+    last_mark_ = now;
+  }
+
+  const SourcePtr& disk_;
+  Catalog& catalog_;
+  const Signatures& signatures_;
+  const SweepOptions& options_;
+  const Context& context_;
+  FindWriter writer_;
+  Statement owners_;
+  std::string images_;  // names of the formats that are disk images, as SQL has them
+  std::uint64_t at_ = 0, end_ = 0;     // bytes of the disk
+  std::uint64_t inside_end_ = 0;       // of the last find whose inside is not looked at
+  std::uint64_t work_left_ = kFirstWork;
+  std::uint64_t finds_ = 0, gave_up_ = 0;
+  bool writing_ = false;
+  std::chrono::steady_clock::time_point last_mark_ = std::chrono::steady_clock::now();
+};
+
+}  // namespace
+
+void find_files(const SourcePtr& disk, Catalog& catalog, const Signatures& signatures,
+                const SweepOptions& options, const Context& context) {
+  try {
+    FileSearch(disk, catalog, signatures, options, context).run();
+  } catch (...) {
+    catalog.rollback();
+    throw;
+  }
+}
+
+}  // namespace lantern

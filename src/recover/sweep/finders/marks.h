@@ -1,0 +1,83 @@
+// The marks that files of known kinds begin with, looked for at the start of each sector or at any
+// byte.
+//
+// Thread-safety: may be used from any thread once made; a Scratch belongs to one.
+#pragma once
+
+#include <bitset>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <vector>
+
+#include "base/kinds/signatures.h"
+
+struct hs_database;
+struct hs_scratch;
+
+namespace lantern {
+
+class Marks {
+ public:
+  explicit Marks(const Signatures& signatures);
+
+  // The kind whose mark stands at the start of these bytes and that makes sense beyond it; null:
+  // none. As quick as can be where it is none.
+  const SignatureKind* at_sector(ByteView sector_and_more) const;
+
+  const Signatures& signatures() const { return signatures_; }
+
+ private:
+  struct Mark {
+    const SignatureKind* kind = nullptr;
+    Beginning beginning;
+  };
+  const SignatureKind* first_of(const std::vector<Mark>& marks, ByteView bytes) const;
+
+  Signatures signatures_;
+  std::bitset<65536> heads_;    // the first two bytes of any mark at byte 0
+  std::vector<Mark> at_start_;  // of the file
+  // Marks further on, by their first four bytes.
+  struct Further {
+    std::size_t at = 0;
+    std::uint32_t head = 0;
+    Mark mark;
+  };
+  std::vector<Further> further_;
+};
+
+// All marks at any byte, many at a time.
+class MarksAnywhere {
+ public:
+  explicit MarksAnywhere(std::shared_ptr<const Marks> marks);
+  ~MarksAnywhere();
+  MarksAnywhere(const MarksAnywhere&) = delete;
+  MarksAnywhere& operator=(const MarksAnywhere&) = delete;
+
+  class Scratch {
+   public:
+    explicit Scratch(const MarksAnywhere& marks);
+    ~Scratch();
+    Scratch(const Scratch&) = delete;
+    Scratch& operator=(const Scratch&) = delete;
+
+   private:
+    friend class MarksAnywhere;
+    hs_scratch* scratch_ = nullptr;
+  };
+
+  // Calls use(byte, kind) for each file that may begin before `owned`; false stops.
+  void each(ByteView bytes, std::size_t owned, Scratch& scratch,
+            const std::function<bool(std::size_t, const SignatureKind&)>& use) const;
+
+ private:
+  struct Pattern {
+    const SignatureKind* kind = nullptr;
+    std::size_t back = 0;  // bytes from the end of a match to the start of the file
+  };
+  std::shared_ptr<const Marks> marks_;
+  std::vector<Pattern> patterns_;
+  hs_database* database_ = nullptr;
+};
+
+}  // namespace lantern
