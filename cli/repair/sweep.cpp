@@ -388,6 +388,9 @@ int sweep_source(Job& job, const Options& options) {
     how.on_checking = [&](std::uint64_t checked_to, std::uint64_t files) {
       view.print_json_checking(checked_to, files);
     };
+    how.on_joining = [&](std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
+      view.print_json_joining(tried, all, joined);
+    };
   } else if (job.streams.err_is_terminal) {
     how.on_state = [&](const SweepState& state) { view.draw(state); };
     how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
@@ -395,6 +398,9 @@ int sweep_source(Job& job, const Options& options) {
     };
     how.on_checking = [&](std::uint64_t checked_to, std::uint64_t files) {
       view.draw_checking(checked_to, files);
+    };
+    how.on_joining = [&](std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
+      view.draw_joining(tried, all, joined);
     };
   }
   const SweepSummary done = sweep_to_catalog(disk, how, session, job.context);

@@ -107,6 +107,22 @@ void SweepView::print_json_checking(std::uint64_t checked_to, std::uint64_t file
   streams_.err << std::endl;
 }
 
+void SweepView::draw_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
+  streams_.err << fmt::format("\r\x1b[Kjoining files that are cut: {} of {} tried, {} whole", tried,
+                              all, joined)
+               << std::flush;
+}
+
+void SweepView::print_json_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
+  const auto now = Steady::now();
+  if (now - printed_ < std::chrono::seconds(1)) return;
+  printed_ = now;
+  JsonWriter json(streams_.err, true);
+  json.begin_object().key("join_tried").value(tried).key("join_all").value(all);
+  json.key("joined").value(joined).end_object();
+  streams_.err << std::endl;
+}
+
 void SweepView::clear() {
   if (lines_ == 0) return;
   // Up to where it began, and all from there on.

@@ -18,6 +18,8 @@ class SweepView {
   // Once all was swept: under the drawing, what is listed.
   void draw_checking(std::uint64_t checked_to, std::uint64_t files);
   void print_json_checking(std::uint64_t checked_to, std::uint64_t files);
+  void draw_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined);
+  void print_json_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined);
   void draw_listing(const std::string& volume, std::uint64_t entries);
   // Takes the drawing off the terminal.
   void clear();

@@ -107,6 +107,9 @@ struct SweepOptions {
   // And then: up to which byte of the disk the files that begin there were checked, and how many
   // were found so far by this run.
   std::function<void(std::uint64_t checked_to, std::uint64_t files)> on_checking = {};
+  // And at last: how many of the files that were found cut were tried with other pieces of the
+  // disk, of how many, and how many are whole by that.
+  std::function<void(std::uint64_t tried, std::uint64_t all, std::uint64_t joined)> on_joining = {};
 };
 
 struct SweepSummary {

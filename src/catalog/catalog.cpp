@@ -59,6 +59,7 @@ CREATE TABLE find(offset INTEGER PRIMARY KEY, length INTEGER NOT NULL, kind TEXT
 CREATE INDEX find_by_digest ON find(digest);
 CREATE TABLE find_piece(find INTEGER NOT NULL, place INTEGER NOT NULL,
   disk_offset INTEGER NOT NULL, length INTEGER NOT NULL, PRIMARY KEY(find, place)) WITHOUT ROWID;
+CREATE INDEX piece_by_disk ON find_piece(disk_offset);
 CREATE TABLE find_copy(find INTEGER NOT NULL, disk_offset INTEGER NOT NULL,
   PRIMARY KEY(find, disk_offset)) WITHOUT ROWID;
 CREATE TABLE finding(code TEXT NOT NULL, severity TEXT NOT NULL, address TEXT NOT NULL,

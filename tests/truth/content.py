@@ -10,6 +10,7 @@ import hashlib
 import json
 import os
 import random
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -96,12 +97,18 @@ def print_table(what, table):
         print(f"{kind:8}" + "".join(f"{table[kind][c]:>15}" for c in columns))
 
 
-def area_of(files, r, hows, unit=4096, shift=False):
+def area_of(folder, r, hows, unit=4096, shift=False):
+    """No content lies there twice: what is cut could be whole by another's."""
     area = content_kit.Area(r, unit)
-    jobs = [(name, how) for name in files for how in hows if how in ("whole", "cut") or len(files[name]) > unit * 4]
+    jobs = []
+    for how in hows:
+        files = content_kit.make_files(f"{folder}/{how}", r, EACH)
+        jobs += [(name, content, how) for name, content in files.items() if how in ("whole", "cut") or len(content) > unit * 4]
+        shutil.rmtree(f"{folder}/{how}")
+    jobs = [job for job in jobs if job[2] == "whole" or not job[0].endswith(".elf")]
     r.shuffle(jobs)
-    for name, how in jobs:
-        area.put(name, files[name], how, r.randrange(1, 511) if shift else 0)
+    for name, content, how in jobs:
+        area.put(name, content, how, r.randrange(1, 511) if shift else 0)
     area.between()
     return area
 
@@ -112,12 +119,11 @@ def main():
     if absent:
         print("kinds not made, since these are not here:", ", ".join(absent))
     with tempfile.TemporaryDirectory(prefix="lantern_content") as work:
-        files = content_kit.make_files(f"{work}/files", r, EACH)
         for what, hows, unit, shift, options in (
                 ("at clusters", ("whole", "cut", "pieces-2", "pieces-3"), 4096, False, ()),
                 ("at sectors", ("whole", "cut", "pieces-2"), 512, False, ()),
                 ("at any byte", ("whole",), 512, True, ("--unaligned",))):
-            area = area_of(files, r, hows, unit, shift)
+            area = area_of(f"{work}/files", r, hows, unit, shift)
             image = f"{work}/area.img"
             with open(image, "wb") as f:
                 f.write(area.data)

@@ -76,22 +76,25 @@ std::optional<FollowedContent> follow_content(const ByteSource& bytes, const Sig
     followed.why = reason(held);
     if (const auto& flaw = file.first_flaw()) {
       followed.breaks = flaw->at;
+      followed.breaks_before = std::max(flaw->until, flaw->at);
       followed.why = fmt::format("{}, at byte {}", flaw->why, flaw->at);
     }
   } catch (const kinds::Break& met) {
     followed.work = file.work();
     followed.gave_up = file.work() > max_work;
-    if (!file.is_proven() || met.at == 0) {
-      if (!followed.gave_up) return std::nullopt;
-    }
+    if (!file.is_proven() && !followed.gave_up) return std::nullopt;
     const bool end_known = !file.open_end();
-    followed.breaks = met.at;
+    // What was wrong first is what led there.
+    const kinds::Break& first = file.first_flaw() ? *file.first_flaw() : met;
+    followed.breaks = first.at;
+    followed.breaks_before = std::max(first.at, first.until);
+    followed.past_end = met.structure == StructureState::cut;
     followed.length = std::min(std::max(met.at, file.declared()), file.size());
     followed.grade = met.structure == StructureState::contradictory
                          ? (end_known ? Grade::doubtful : Grade::cut)
                      : met.structure == StructureState::cut ? Grade::cut
                                                             : Grade::doubtful;
-    followed.why = fmt::format("{}, at byte {}", met.why, met.at);
+    followed.why = fmt::format("{}, at byte {}", first.why, first.at);
   }
   followed.work = file.work();
   return followed;

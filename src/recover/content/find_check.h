@@ -20,7 +20,10 @@ struct FollowedContent {
   Grade grade{};
   bool verified = false;
   std::uint64_t length = 0;  // bytes
-  std::uint64_t breaks = 0;  // byte at which the check broke; 0: it did not
+  // Where the check broke: what is wrong begins at or behind the first byte, and before the second.
+  // Both 0: it did not.
+  std::uint64_t breaks = 0, breaks_before = 0;
+  bool past_end = false;  // it broke since it would go on past the end of the disk
   std::string why;
   std::uint64_t work = 0;  // bytes that were read for it
   bool gave_up = false;    // for want of work it may do

@@ -1,9 +1,6 @@
 #include "recover/content/find_files.h"
 
 #include <fmt/format.h>
-#define XXH_INLINE_ALL
-#include <xxhash.h>
-
 #include <algorithm>
 #include <chrono>
 #include <future>
@@ -12,6 +9,7 @@
 #include "lantern/error.h"
 #include "lantern/sources.h"
 #include "recover/content/find_check.h"
+#include "recover/content/find_digest.h"
 
 namespace lantern {
 namespace {
@@ -138,7 +136,7 @@ class FileSearch {
     if (is_listed(find)) return;
     begin();
     ++finds_;
-    const std::string digest = digest_of(find);
+    const std::string digest = digest_of(*make_window(disk_, {find.offset, find.length()}));
     if (const auto first = writer_.same(find, digest); first && is_same(*first, find)) {
       writer_.add_copy(*first, find.offset);
       return;
@@ -162,19 +160,6 @@ class FileSearch {
     }
     owners_.reset();
     return listed;
-  }
-
-  // Of its first and last bytes: what has it alike is compared.
-  std::string digest_of(const CatalogFind& find) const {
-    constexpr std::uint64_t kPart = 64u << 10;
-    const std::uint64_t length = find.length(), part = std::min(kPart, length);
-    Bytes bytes(static_cast<std::size_t>(part));
-    disk_->read(find.offset, bytes);
-    const XXH128_hash_t front = XXH3_128bits(bytes.data(), bytes.size());
-    disk_->read(find.offset + length - part, bytes);
-    const XXH128_hash_t both =
-        XXH3_128bits_withSeed(bytes.data(), bytes.size(), front.low64 ^ front.high64);
-    return fmt::format("{:016x}{:016x}", both.high64, both.low64);
   }
 
   bool is_same(std::uint64_t first, const CatalogFind& find) const {

@@ -5,20 +5,25 @@
 namespace lantern::kinds {
 
 void KindReader::broken(std::uint64_t at, std::string why) const {
-  throw Break{StructureState::contradictory, at, std::move(why)};
+  throw Break{StructureState::contradictory, at, std::move(why), 0};
 }
 
 void KindReader::cut(std::uint64_t at, std::string why) const {
-  throw Break{StructureState::cut, at, std::move(why)};
+  throw Break{StructureState::cut, at, std::move(why), 0};
 }
 
 void KindReader::give_up(std::uint64_t at, std::string why) const {
-  throw Break{StructureState::unknown, at, std::move(why)};
+  throw Break{StructureState::unknown, at, std::move(why), 0};
 }
 
-void KindReader::flaw(std::uint64_t at, std::string why) {
-  if (!open_end_) broken(at, std::move(why));
-  if (!flaw_) flaw_ = Break{StructureState::contradictory, at, std::move(why)};
+void KindReader::broken_in(Range where, std::string why) const {
+  throw Break{StructureState::contradictory, where.offset, std::move(why), where.end()};
+}
+
+void KindReader::flaw(Range where, std::string why) {
+  if (!open_end_) broken_in(where, std::move(why));
+  if (!flaw_)
+    flaw_ = Break{StructureState::contradictory, where.offset, std::move(why), where.end()};
 }
 
 void KindReader::spend(std::uint64_t bytes, std::uint64_t at) {

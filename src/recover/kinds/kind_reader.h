@@ -26,6 +26,7 @@ struct Break {
   StructureState structure = StructureState::contradictory;
   std::uint64_t at = 0;  // byte of the file
   std::string why;
+  std::uint64_t until = 0;  // what is wrong lies before this byte; 0: at `at` itself
 };
 
 // What a check that met no break says.
@@ -58,7 +59,9 @@ class KindReader {
   void prove() { proven_ = true; }
   bool is_proven() const { return proven_; }
   // What is wrong, although all behind it can be followed: where the end is known, a break.
-  void flaw(std::uint64_t at, std::string why);
+  // What is wrong lies in a stretch that is checked as one.
+  [[noreturn]] void broken_in(Range where, std::string why) const;
+  void flaw(Range where, std::string why);
   const std::optional<Break>& first_flaw() const { return flaw_; }
   // Work that is done beside reading, as so many bytes.
   void spend(std::uint64_t bytes, std::uint64_t at);

@@ -13,6 +13,7 @@
 #include "lantern/sweep.h"
 #include "lantern/text.h"
 #include "recover/content/find_files.h"
+#include "recover/content/join_files.h"
 #include "recover/kinds/kinds.h"
 #include "recover/sweep/catalog_pass.h"
 #include "recover/sweep/finders/all_finders.h"
@@ -93,6 +94,7 @@ class Job {
     }
     if (!catalog_->is_done()) {
       find_files(disk_.bytes, *catalog_, signatures_, options_, context_);
+      join_files(disk_.bytes, *catalog_, signatures_, options_, context_);
       catalog_->set_fact("state", "done");
     }
     tell_volumes();

@@ -1,4 +1,5 @@
 #include <bzlib.h>
+#include <libdeflate.h>
 #include <lzma.h>
 #include <zstd.h>
 
@@ -30,7 +31,7 @@ std::uint64_t unpack(KindReader& file, std::uint64_t at, Unpack step) {
     file.check_cancelled();
     const auto length = static_cast<std::size_t>(std::min(kPiece, file.size() - at));
     const Step got = step(file.view(at, length), std::span(out));
-    if (got.failed) file.broken(at, "its packed bytes make no sense");
+    if (got.failed) file.broken(at + got.used, "its packed bytes make no sense");
     at += got.used;
     made += got.made;
     file.spend(got.made / 8, at);
@@ -59,6 +60,7 @@ Held check_zstd(KindReader& file) {
       if (at == 0) file.broken(at, "it is no frame");
       break;
     }
+    file.prove();
     constexpr unsigned kHasChecksum = 4;
     if (skipped || (file.byte(at + 4) & kHasChecksum) == 0) verified = false;
     at = unpack(file, at, [&](ByteView in, std::span<std::byte> out) {
@@ -75,6 +77,8 @@ Held check_zstd(KindReader& file) {
 }
 
 Held check_xz(KindReader& file) {
+  if (file.has(0, 12) && libdeflate_crc32(0, file.view(6, 2).data(), 2) == file.le32(8))
+    file.prove();
   lzma_stream stream = LZMA_STREAM_INIT;
   constexpr std::uint64_t kMemory = 256u << 20;
   if (::lzma_stream_decoder(&stream, kMemory, LZMA_TELL_NO_CHECK) != LZMA_OK)
@@ -108,6 +112,7 @@ Held check_bzip2(KindReader& file) {
       if (at == 0) file.broken(at, "it has no header");
       return {true, at, "the checksum is right; other bytes follow"};
     }
+    if (file.starts(at + 4, "1AY&SY")) file.prove();
     bz_stream stream{};
     if (::BZ2_bzDecompressInit(&stream, 0, 0) != BZ_OK)
       file.broken(at, "it cannot be unpacked here");

@@ -171,14 +171,15 @@ std::uint64_t stored_length(KindReader& file, std::uint64_t data) {
       const Inflated got = inflate_stream(file, data, file.size() - data);
       packed = got.end - data;
       if (!follow && got.crc32 != file.le32(at + 14))
-        file.broken(data, "a member's checksum is wrong");
+        file.broken_in({data, packed}, "a member's checksum is wrong");
     } else if (method == 0 && follow) {
       packed = stored_length(file, data);
     } else if ((flags & kEncrypted) == 0 && method == 0) {
       std::uint32_t sum = 0;
       file.each(data, packed,
                 [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
-      if (sum != file.le32(at + 14)) file.broken(data, "a member's checksum is wrong");
+      if (sum != file.le32(at + 14))
+        file.broken_in({data, packed}, "a member's checksum is wrong");
     }
     if (packed == kSee64) file.give_up(at, "a member is too large to be followed");
     if (!file.has(data, packed)) file.cut(file.size(), "a member ends before its end");

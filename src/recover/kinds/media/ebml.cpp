@@ -96,7 +96,7 @@ class Elements {
     std::uint32_t sum = 0;
     file_.each(data + 6, end - data - 6,
                [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
-    if (sum != file_.le32(data + 2)) file_.flaw(data, "the checksum of a part of it is wrong");
+    if (sum != file_.le32(data + 2)) file_.flaw({data, end - data}, "the checksum of a part of it is wrong");
     return true;
   }
 

@@ -2,6 +2,7 @@
 #include <array>
 
 #include "recover/kinds/kinds.h"
+#include "recover/kinds/media/flac_frame.h"
 
 namespace lantern::kinds {
 namespace {
@@ -78,13 +79,6 @@ Frame frame_at(ByteView bytes) {
   return frame;
 }
 
-// Zeros behind the last frame leave its checksum right. Two of them may be that checksum.
-std::uint64_t zeros_at_end(KindReader& file, std::uint64_t from) {
-  std::uint64_t zeros = 0;
-  while (zeros < file.size() - from && file.byte(file.size() - 1 - zeros) == 0) ++zeros;
-  return zeros > 2 ? zeros : 0;
-}
-
 // Whether a block of the description holds what no checksum covers, and more of it than the sector
 // of a disk: then part of it may be another file's without any sign.
 bool is_covered(KindReader& file, unsigned type, std::uint64_t at, std::uint64_t length) {
@@ -106,38 +100,29 @@ bool is_covered(KindReader& file, unsigned type, std::uint64_t at, std::uint64_t
   return place == at + length;
 }
 
-// The byte behind the frame at `at`: where its checksum is right and the next one or the end is.
-std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, std::size_t max_frame) {
-  constexpr std::size_t kPiece = 32u << 10;
+// The byte behind the frame at `at`: where its packed sound ends and its checksum is right.
+std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, const Frame& frame,
+                           unsigned sample_bits) {
+  constexpr std::array<unsigned, 8> kBits = {0, 8, 12, 0, 16, 20, 24, 32};
+  const unsigned sizes = file.byte(at + 3), own = kBits[sizes >> 1 & 7u];
+  const std::uint64_t sum_at =
+      past_subframes(file, {at + frame.header_bytes, frame.samples, sizes >> 4,
+                            own == 0 ? sample_bits : own});
   unsigned sum = 0;
-  for (std::uint64_t from = at; from < file.size();) {
-    const auto length =
-        static_cast<std::size_t>(std::min<std::uint64_t>(kPiece + kMaxHeader, file.size() - from));
-    const std::size_t whole = length > kMaxHeader ? length - kMaxHeader : 0;
-    const ByteView piece = file.view(from, length);
-    const bool last = from + length == file.size();
-    for (std::size_t i = 0; i < (last ? length : whole); ++i) {
-      if (from + i > at + 2 && sum == 0 && frame_at(piece.subspan(i)).header_bytes > 0)
-        return from + i;
-      sum = (sum << 8 & 0xFFFFu) ^ kTable16[(sum >> 8) ^ std::to_integer<unsigned>(piece[i])];
-    }
-    if (last) {
-      if (sum == 0) return file.size() - zeros_at_end(file, at);
-      break;
-    }
-    from += whole;
-    if (from - at > max_frame) file.broken(at, "a frame's checksum is wrong");
-  }
-  file.broken(at, "a frame's checksum is wrong, or its end is missing");
+  file.each(at, sum_at - at, [&](ByteView piece) {
+    for (const std::byte b : piece)
+      sum = (sum << 8 & 0xFFFFu) ^ kTable16[(sum >> 8) ^ std::to_integer<unsigned>(b)];
+  });
+  if (sum != file.be16(sum_at)) file.broken_in({at, sum_at - at}, "a frame's checksum is wrong");
+  return sum_at + 2;
 }
 
 }  // namespace
 
 Held check_flac(KindReader& file) {
-  constexpr std::size_t kMaxFrame = 16u << 20;
   std::uint64_t at = 4;
-  std::uint64_t samples = 0;
-  bool covered = true;
+  std::uint64_t samples = 0, uncovered = 0;
+  unsigned sample_bits = 0;
   for (bool last = false, first = true; !last; first = false) {
     const unsigned type = file.byte(at);
     const std::uint64_t length = file.be32(at) & 0xFFFFFFu;
@@ -145,11 +130,13 @@ Held check_flac(KindReader& file) {
     if (first != ((type & 0x7Fu) == 0)) file.broken(at, "its first block is not its description");
     if (first) {
       samples = file.be64(at + 4 + 10) & 0xFFFFFFFFFull;
+      sample_bits = (file.be16(at + 4 + 12) >> 4 & 31u) + 1;
     }
     if (!file.has(at + 4, length)) file.cut(file.size(), "it ends before its sound");
-    covered = covered && is_covered(file, type & 0x7Fu, at + 4, length);
+    if (!is_covered(file, type & 0x7Fu, at + 4, length)) uncovered = std::max(uncovered, length);
     at += 4 + length;
     if (!file.has(at, 0)) file.cut(file.size(), "it ends before its sound");
+    file.prove();
   }
   std::uint64_t number = 0, heard = 0;
   while (at < file.size()) {
@@ -157,19 +144,21 @@ Held check_flac(KindReader& file) {
     const auto length = static_cast<std::size_t>(std::min<std::uint64_t>(64, file.size() - at));
     const Frame frame = frame_at(file.view(at, length));
     if (frame.header_bytes == 0) {
-      if (heard == samples && samples > 0)
-        return {false, at, "the checksum of every frame is right; other bytes follow"};
+      const bool all = samples > 0 ? heard == samples : file.open_end() && number > 0;
+      if (all) break;
       file.broken(at, "no frame begins where one should");
     }
     if (frame.number != (frame.by_sample ? heard : number))
       file.broken(at, "a frame is missing before it");
     ++number;
     heard += frame.samples;
-    at = end_of_frame(file, at, kMaxFrame);
+    at = end_of_frame(file, at, frame, sample_bits);
+    if (heard == samples) break;
   }
   if (heard < samples) file.cut(at, "its last frames are missing");
   if (heard > samples && samples != 0) file.broken(at, "it has more sound than it says");
-  return {samples != 0 && covered, at, "the checksum of every frame is right"};
+  return {samples != 0 && uncovered == 0, at, "the checksum of every frame is right",
+          samples != 0 ? uncovered : ~std::uint64_t{0}};
 }
 
 }  // namespace lantern::kinds

@@ -46,7 +46,7 @@ Held check_ogg(KindReader& file) {
       const std::uint32_t byte = of_sum ? 0 : std::to_integer<std::uint32_t>(page[i]);
       sum = (sum << 8) ^ kTable[((sum >> 24) ^ byte) & 0xFFu];
     }
-    if (sum != lantern::le32(page, kSumAt)) file.broken(at, "a page's checksum is wrong");
+    if (sum != lantern::le32(page, kSumAt)) file.broken_in({at, length}, "a page's checksum is wrong");
     file.prove();
     const unsigned flags = std::to_integer<unsigned>(page[5]);
     const std::uint32_t serial = lantern::le32(page, 14), number = lantern::le32(page, 18);

@@ -90,6 +90,7 @@ std::uint64_t colours(unsigned flags) {
 
 Held check_gif(KindReader& file) {
   constexpr unsigned kImage = 0x2C, kExtension = 0x21, kTrailer = 0x3B;
+  file.prove();
   std::uint64_t at = 13 + colours(file.byte(10));
   bool picture = false;
   for (;;) {
@@ -107,7 +108,6 @@ Held check_gif(KindReader& file) {
       if (code_bits < 1 || code_bits > 11) file.broken(at, "a picture has invalid codes");
       at = Codes(file, at + 1, code_bits).walk(points);
       picture = true;
-      file.prove();
     } else {
       file.broken(at, "a block is of no known kind");
     }

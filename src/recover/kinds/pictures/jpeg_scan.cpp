@@ -10,6 +10,7 @@ namespace {
 constexpr std::uint64_t kMaxBlocks = 16u << 20;  // of a picture whose scans refine each other
 constexpr std::size_t kPiece = 64u << 10;
 constexpr std::size_t kMaxPlaces = 256;
+constexpr std::size_t kMaxSteps = 4096;
 constexpr std::uint64_t kBetweenPlaces = 512;
 constexpr unsigned kRestart = 0xD0;
 
@@ -215,6 +216,8 @@ std::uint64_t JpegScan::walk(std::uint64_t header, std::uint64_t length) {
   start_scan(header, length);
   scanned_ = true;
   places_.clear();
+  above_.clear();
+  steps_.clear();
   if (!walked_) return past_scan(header + length);
   now_ = {};
   now_.at = header + length;
@@ -231,6 +234,36 @@ std::uint64_t JpegScan::walk_on(KindReader& file, const Place& place) {
   return run();
 }
 
+void JpegScan::note_light(std::int32_t light) {
+  const std::uint64_t across = parts_.size() == 1
+                                   ? components_[parts_.front().component].blocks_across
+                                   : units_across_;
+  const auto column = static_cast<std::size_t>(now_.unit % across);
+  if (above_.size() <= column) above_.resize(column + 1, light);
+  const std::int64_t difference = std::int64_t{light} - above_[column];
+  above_[column] = light;
+  steps_.push_back({now_.at, static_cast<std::uint32_t>(difference < 0 ? -difference : difference)});
+  if (steps_.size() > 2 * kMaxSteps)
+    steps_.erase(steps_.begin(), steps_.begin() + static_cast<std::ptrdiff_t>(kMaxSteps));
+}
+
+bool JpegScan::goes_on_smoothly(std::uint64_t border) const {
+  constexpr std::size_t kCompared = 64, kMinCompared = 16;  // units
+  constexpr std::uint64_t kMaxGrowth = 6;
+  const auto behind = std::find_if(steps_.begin(), steps_.end(),
+                                   [&](const Step& step) { return step.at > border + 16; });
+  const auto before = static_cast<std::size_t>(behind - steps_.begin());
+  const auto after = static_cast<std::size_t>(steps_.end() - behind);
+  if (before < kMinCompared || after < kMinCompared) return true;
+  std::uint64_t old_sum = 0, new_sum = 0;
+  const std::size_t old_count = std::min(before, 4 * kCompared),
+                    new_count = std::min(after, kCompared);
+  for (std::size_t i = before - old_count; i < before; ++i) old_sum += steps_[i].difference;
+  for (std::size_t i = before; i < before + new_count; ++i) new_sum += steps_[i].difference;
+  constexpr std::uint64_t kSlack = 8;
+  return new_sum / new_count <= kMaxGrowth * (old_sum / old_count + kSlack);
+}
+
 std::uint64_t JpegScan::run() {
   while (now_.unit < units_) {
     if (restart_interval_ > 0 && now_.restart_in == 0) restart();
@@ -240,6 +273,7 @@ std::uint64_t JpegScan::run() {
       places_.push_back(now_);
     }
     unit();
+    if (!progressive_) note_light(now_.before[parts_.front().component]);
     ++now_.unit;
     --now_.restart_in;
   }

@@ -54,6 +54,9 @@ class JpegScan {
   // Of the scan that is walked now, one for each 512 bytes, the latest last; only of those that can
   // go on (no progressive ones).
   const std::vector<Place>& places() const { return places_; }
+  // Whether the picture behind a byte of the file, from which the walk went on, is as light as what
+  // stands above it, as far as that can be told: of another picture it would not be.
+  bool goes_on_smoothly(std::uint64_t border) const;
   // Goes on from one of them with the bytes of another file; the marker behind, or throws Break.
   std::uint64_t walk_on(KindReader& file, const Place& place);
 
@@ -80,6 +83,7 @@ class JpegScan {
   std::uint64_t end_of_scan();
   std::uint64_t past_scan(std::uint64_t at);
 
+  void note_light(std::int32_t light);
   void fill();
   unsigned bit() { return take(1); }
   unsigned take(unsigned count);
@@ -99,6 +103,14 @@ class JpegScan {
   std::uint64_t units_ = 0;  // of the scan
   Place now_;
   std::vector<Place> places_;
+  // The light of each unit of the row above and of this one, and how it differs from above: by the
+  // byte of the file that the unit was at.
+  std::vector<std::int32_t> above_;
+  struct Step {
+    std::uint64_t at = 0;
+    std::uint32_t difference = 0;
+  };
+  std::vector<Step> steps_;
   // Bytes of the file that are looked at.
   ByteView window_;
   std::uint64_t window_at_ = 0;

@@ -22,7 +22,7 @@ Held check_png(KindReader& file) {
     file.each(at + 4, std::uint64_t{length} + 4,
               [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
     if (sum != file.be32(at + 8 + length))
-      file.flaw(at, "a chunk's checksum is wrong");
+      file.flaw({at, kAround + length}, "a chunk's checksum is wrong");
     else
       file.prove();
     at += kAround + length;

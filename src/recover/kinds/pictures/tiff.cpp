@@ -19,6 +19,8 @@ class Tiff {
 
   Held check() {
     if (u16(2) != 42) file_.broken(2, "it is no TIFF of this kind");
+    if (u32(4) < 8 || u32(4) % 2 != 0) file_.broken(4, "it points to no directory");
+    file_.prove();
     pending_ = {u32(4)};
     while (!pending_.empty()) {
       const std::uint64_t at = *pending_.begin();
@@ -83,7 +85,6 @@ class Tiff {
           pending_.insert(below);
     }
     if (offsets.size() != lengths.size()) file_.broken(at, "its strips have no lengths");
-    if (!offsets.empty()) file_.prove();
     for (std::size_t i = 0; i < offsets.size(); ++i) takes(offsets[i], lengths[i], at);
     // Of those that are packed, each must unpack.
     for (std::size_t i = 0; i < offsets.size(); ++i)

@@ -1,0 +1,41 @@
+// How far a content goes when another piece of the disk is taken to follow its first ones.
+//
+// Thread-safety: one thread.
+#pragma once
+
+#include <memory>
+#include <vector>
+
+#include "recover/content/find_check.h"
+
+namespace lantern {
+
+// The pieces as one content.
+SourcePtr content_of(const SourcePtr& disk, const std::vector<FindPiece>& pieces);
+// The first `length` bytes of them.
+std::vector<FindPiece> first_of(const std::vector<FindPiece>& pieces, std::uint64_t length);
+
+class Joiner {
+ public:
+  Joiner() = default;
+  Joiner(const Joiner&) = delete;
+  Joiner& operator=(const Joiner&) = delete;
+  virtual ~Joiner() = default;
+
+  struct Reach {
+    FollowedContent content;  // when it is whole
+    // As of FollowedContent; 0: it was not followed.
+    std::uint64_t breaks = 0, breaks_before = 0;
+    std::uint64_t work = 0;    // bytes
+    bool whole = false;
+    bool past_end = false;  // as of FollowedContent: it says nothing of what follows
+  };
+  // When from `border` on, a byte of the content, it lies at `place` of the disk.
+  virtual Reach reach(std::uint64_t border, std::uint64_t place) = 0;
+};
+
+// `pieces`: as far as they are known; the check of the content breaks in the last of them.
+std::unique_ptr<Joiner> make_joiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces,
+                                    const SignatureKind& kind, const Context& context);
+
+}  // namespace lantern

@@ -1,0 +1,110 @@
+#include "recover/content/tails.h"
+
+#include <algorithm>
+#include <charconv>
+#include <functional>
+#include <string>
+
+#include "base/bytes.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::size_t kMaxTails = 64;
+constexpr std::uint64_t kPiece = 256u << 10;
+
+// Calls use(place, bytes from there on) wherever the mark stands.
+void each_mark(const ByteSource& disk, Range range, std::string_view mark, const Context& context,
+               const std::function<void(std::uint64_t, ByteView)>& use) {
+  constexpr std::uint64_t kBehind = 256;
+  Bytes buffer(kPiece + kBehind);
+  for (std::uint64_t at = range.offset; at < range.end(); at += kPiece) {
+    context.check_cancelled();
+    const std::size_t got = disk.read(at, buffer).length;
+    const std::string_view text(reinterpret_cast<const char*>(buffer.data()), got);
+    const std::uint64_t own = std::min(kPiece, range.end() - at);
+    for (std::size_t found = text.find(mark); found < own && found != std::string_view::npos;
+         found = text.find(mark, found + 1))
+      use(at + found, ByteView(buffer).subspan(found, got - found));
+  }
+}
+
+class TailSearch {
+ public:
+  TailSearch(const ByteSource& disk, const RangeSet& taken, Range range, const Context& context)
+      : disk_(disk), taken_(taken), range_(range), context_(context) {}
+
+  std::vector<std::uint64_t> of_zip() {
+    return search("PK\5\6", [](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
+      if (bytes.size() < 22) return std::nullopt;
+      const std::uint64_t length = le32(bytes, 12), offset = le32(bytes, 16);
+      if (le16(bytes, 8) == 0 || length < 46 || le16(bytes, 4) != 0) return std::nullopt;
+      return place - (offset + length);
+    });
+  }
+
+  // Its table says of each object where that lies; the end where the table does.
+  std::vector<std::uint64_t> of_pdf() {
+    return search("startxref", [&](std::uint64_t place,
+                                   ByteView bytes) -> std::optional<std::uint64_t> {
+      const std::string text = text_of(bytes.first(std::min<std::size_t>(bytes.size(), 64)));
+      std::uint64_t offset = 0;
+      const std::size_t digits = text.find_first_of("0123456789", 9);
+      if (digits > 12) return std::nullopt;
+      std::from_chars(text.data() + digits, text.data() + text.size(), offset);
+      // The table stands before it, as near as can be.
+      constexpr std::uint64_t kMaxTable = 1u << 20;
+      const std::uint64_t from = place - std::min(place, kMaxTable);
+      Bytes before(static_cast<std::size_t>(place - from));
+      disk_.read(from, before);
+      const std::string words = text_of(before);
+      std::size_t table = words.rfind("xref\n");
+      const std::size_t other = words.rfind("xref\r");
+      if (table == std::string::npos || (other != std::string::npos && other > table))
+        table = other;
+      if (table == std::string::npos || offset == 0) return std::nullopt;
+      return from + table - offset;
+    });
+  }
+
+  std::vector<std::uint64_t> of_film(std::uint64_t expected) {
+    return search("moov", [&](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
+      if (place < 4 || !has_text(bytes, 8, "mvhd")) return std::nullopt;
+      return place - 4 - expected;
+    });
+  }
+
+ private:
+  using Read = std::function<std::optional<std::uint64_t>(std::uint64_t, ByteView)>;
+
+  std::vector<std::uint64_t> search(std::string_view mark, const Read& read) {
+    std::vector<std::uint64_t> shifts;
+    taken_.parts(range_, [&](Range part, bool is_taken) {
+      if (is_taken || shifts.size() >= kMaxTails) return;
+      each_mark(disk_, part, mark, context_, [&](std::uint64_t place, ByteView bytes) {
+        if (const auto shift = read(place, bytes); shift && shifts.size() < kMaxTails)
+          shifts.push_back(*shift);
+      });
+    });
+    return shifts;
+  }
+
+  const ByteSource& disk_;
+  const RangeSet& taken_;
+  Range range_;
+  const Context& context_;
+};
+
+}  // namespace
+
+std::vector<std::uint64_t> tail_shifts(const ByteSource& disk, const SignatureKind& kind,
+                                       std::uint64_t expected, Range range, const RangeSet& taken,
+                                       const Context& context) {
+  TailSearch search(disk, taken, range, context);
+  if (kind.check == "zip") return search.of_zip();
+  if (kind.check == "pdf") return search.of_pdf();
+  if (kind.check == "boxes") return search.of_film(expected);
+  return {};
+}
+
+}  // namespace lantern
