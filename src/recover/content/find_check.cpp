@@ -79,6 +79,7 @@ std::optional<FollowedContent> follow_content(const ByteSource& bytes, const Sig
       followed.breaks_before = std::max(flaw->until, flaw->at);
       followed.why = fmt::format("{}, at byte {}", flaw->why, flaw->at);
     }
+    followed.complete = true;
   } catch (const kinds::Break& met) {
     followed.work = file.work();
     followed.gave_up = file.work() > max_work;
@@ -88,8 +89,9 @@ std::optional<FollowedContent> follow_content(const ByteSource& bytes, const Sig
     const kinds::Break& first = file.first_flaw() ? *file.first_flaw() : met;
     followed.breaks = first.at;
     followed.breaks_before = std::max(first.at, first.until);
-    followed.past_end = met.structure == StructureState::cut;
+    followed.past_end = met.structure == StructureState::cut && met.at >= bytes.size();
     followed.length = std::min(std::max(met.at, file.declared()), file.size());
+    if (followed.length == 0) followed.length = std::min(met.until, file.size());
     followed.grade = met.structure == StructureState::contradictory
                          ? (end_known ? Grade::doubtful : Grade::cut)
                      : met.structure == StructureState::cut ? Grade::cut

@@ -23,6 +23,7 @@ struct FollowedContent {
   // Where the check broke: what is wrong begins at or behind the first byte, and before the second.
   // Both 0: it did not.
   std::uint64_t breaks = 0, breaks_before = 0;
+  bool complete = false;  // it was followed to its end
   bool past_end = false;  // it broke since it would go on past the end of the disk
   std::string why;
   std::uint64_t work = 0;  // bytes that were read for it

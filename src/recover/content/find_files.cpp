@@ -131,7 +131,11 @@ class FileSearch {
   }
 
   void take(CatalogFind& find) {
-    const bool follows_inside = find.grade == Grade::whole || find.kind == "txt";
+    // In texts there are texts, in archives their members: those are theirs.
+    const SignatureKind* const kind = signatures_.by_name(find.kind);
+    const bool holds_others = kind != nullptr && (kind->check == "text" || kind->check == "mail" ||
+                                                  kind->check == "tar" || kind->check == "rtf");
+    const bool follows_inside = find.grade == Grade::whole || holds_others;
     if (follows_inside) inside_end_ = find.offset + find.length();
     if (is_listed(find)) return;
     begin();

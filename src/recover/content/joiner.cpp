@@ -4,12 +4,14 @@
 
 #include "lantern/sources.h"
 #include "recover/kinds/pictures/jpeg_walk.h"
+#include "recover/kinds/units.h"
 
 namespace lantern {
 namespace {
 
 // Of one try.
 constexpr std::uint64_t kMaxWork = 64u << 20;
+constexpr std::uint64_t kMaxUnit = 1u << 20;
 
 SourcePtr with_tail(const SourcePtr& disk, std::vector<FindPiece> pieces, std::uint64_t border,
                     std::uint64_t place) {
@@ -22,17 +24,23 @@ SourcePtr with_tail(const SourcePtr& disk, std::vector<FindPiece> pieces, std::u
 class AnewJoiner final : public Joiner {
  public:
   AnewJoiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces, const SignatureKind& kind,
-             const Context& context)
-      : disk_(disk), pieces_(pieces), kind_(kind), context_(context) {}
+             std::uint64_t breaks, const Context& context)
+      : disk_(disk),
+        pieces_(pieces),
+        kind_(kind),
+        breaks_(breaks),
+        unit_(kinds::unit_of(kind.check)),
+        context_(context) {}
 
   Reach reach(std::uint64_t border, std::uint64_t place) override {
     Reach reached;
-    const auto got =
-        follow_content(*with_tail(disk_, pieces_, border, place), kind_, kMaxWork, context_);
+    const SourcePtr joined = with_tail(disk_, pieces_, border, place);
+    if (!has_unit(*joined, border, reached.work)) return reached;
+    const auto got = follow_content(*joined, kind_, kMaxWork, context_);
     if (!got) return reached;
     reached.content = *got;
-    reached.work = got->work;
-    reached.whole = got->grade == Grade::whole && got->length > border;
+    reached.work += got->work;
+    reached.complete = got->complete && got->length > border;
     reached.breaks = got->breaks;
     reached.breaks_before = got->breaks_before;
     reached.past_end = got->past_end;
@@ -42,7 +50,67 @@ class AnewJoiner final : public Joiner {
  private:
   const SourcePtr& disk_;
   std::vector<FindPiece> pieces_;
+
+  // Whether what was missed where the check broke is there now, and another part behind it.
+  bool has_unit(const ByteSource& joined, std::uint64_t border, std::uint64_t& work) const {
+    if (kind_.check == "sqlite") return has_pages(joined, border);
+    if (kind_.check == "tiff") return has_directory(joined);
+    if (unit_ == nullptr) return true;
+    kinds::KindReader file(joined, context_, false, kMaxUnit);
+    bool fits = true;
+    try {
+      const std::uint64_t end = unit_(file, breaks_);
+      if (kind_.check == "mpeg" || kind_.check == "riff") unit_(file, end);
+    } catch (const kinds::Break& met) {
+      // The last one of a file has none behind it.
+      fits = met.at > breaks_ && met.structure == StructureState::contradictory &&
+             kind_.check == "riff";
+    }
+    work += file.work();
+    return fits;
+  }
+
+  // Whether the next pages may be pages of a database: each begins with its kind, or with the
+  // number of another.
+  static bool has_pages(const ByteSource& joined, std::uint64_t border) {
+    constexpr std::uint64_t kPages = 4;
+    Bytes head(32);
+    joined.read(0, head);
+    const std::uint64_t said = be16(head, 16), page_bytes = said == 1 ? 65536 : said;
+    const std::uint64_t pages = be32(head, 28);
+    if (page_bytes < 512) return false;
+    std::uint64_t page = (border + page_bytes - 1) / page_bytes;
+    for (const std::uint64_t end = std::min(page + kPages, pages); page < end; ++page) {
+      Bytes start(4);
+      if (joined.read(page * page_bytes, start).length < start.size()) return false;
+      const unsigned type = u8(start, 0);
+      const bool tree = type == 2 || type == 5 || type == 10 || type == 13;
+      if (!tree && be32(start, 0) > pages) return false;
+    }
+    return true;
+  }
+
+  // Whether the directory of a TIFF stands where its head has it.
+  static bool has_directory(const ByteSource& joined) {
+    Bytes head(8);
+    joined.read(0, head);
+    const bool big_endian = head[0] == std::byte{'M'};
+    const auto u16 = [&](ByteView bytes, std::size_t at) {
+      return big_endian ? be16(bytes, at) : le16(bytes, at);
+    };
+    const std::uint64_t at = big_endian ? be32(head, 4) : le32(head, 4);
+    Bytes directory(2 + 12 * 3);
+    if (joined.read(at, directory).length < directory.size()) return false;
+    constexpr unsigned kMaxRows = 300;
+    const unsigned count = u16(directory, 0);
+    return count > 2 && count < kMaxRows && u16(directory, 2) < u16(directory, 14) &&
+           u16(directory, 14) < u16(directory, 26) && u16(directory, 4) <= 18 &&
+           u16(directory, 16) <= 18;
+  }
+
   const SignatureKind& kind_;
+  std::uint64_t breaks_;
+  kinds::PastUnit unit_;
   const Context& context_;
 };
 
@@ -76,7 +144,7 @@ class JpegJoiner final : public Joiner {
     try {
       const std::uint64_t at = scan.walk_on(file, *from);
       const kinds::Held held = kinds::walk_jpeg(file, scan, at);
-      reached.whole = held.unchecked_bytes == 0 && scan.goes_on_smoothly(border);
+      reached.complete = held.unchecked_bytes == 0 && scan.goes_on_smoothly(border);
       reached.content.grade = Grade::whole;
       reached.content.length = held.length_bytes;
       reached.content.why = held.why;
@@ -118,12 +186,13 @@ std::vector<FindPiece> first_of(const std::vector<FindPiece>& pieces, std::uint6
 }
 
 std::unique_ptr<Joiner> make_joiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces,
-                                    const SignatureKind& kind, const Context& context) {
+                                    const SignatureKind& kind, std::uint64_t breaks,
+                                    const Context& context) {
   if (kind.check == "jpeg") {
     auto joiner = std::make_unique<JpegJoiner>(disk, pieces, context);
     if (joiner->can_go_on()) return joiner;
   }
-  return std::make_unique<AnewJoiner>(disk, pieces, kind, context);
+  return std::make_unique<AnewJoiner>(disk, pieces, kind, breaks, context);
 }
 
 }  // namespace lantern

@@ -23,19 +23,21 @@ class Joiner {
   virtual ~Joiner() = default;
 
   struct Reach {
-    FollowedContent content;  // when it is whole
+    FollowedContent content;  // when it is complete
     // As of FollowedContent; 0: it was not followed.
     std::uint64_t breaks = 0, breaks_before = 0;
     std::uint64_t work = 0;    // bytes
-    bool whole = false;
+    bool complete = false;
     bool past_end = false;  // as of FollowedContent: it says nothing of what follows
   };
   // When from `border` on, a byte of the content, it lies at `place` of the disk.
   virtual Reach reach(std::uint64_t border, std::uint64_t place) = 0;
 };
 
-// `pieces`: as far as they are known; the check of the content breaks in the last of them.
+// `pieces`: as far as they are known; the check of the content breaks in the last of them, at
+// `breaks`.
 std::unique_ptr<Joiner> make_joiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces,
-                                    const SignatureKind& kind, const Context& context);
+                                    const SignatureKind& kind, std::uint64_t breaks,
+                                    const Context& context);
 
 }  // namespace lantern

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <charconv>
 #include <functional>
+#include <map>
 #include <string>
 
 #include "base/bytes.h"
@@ -34,37 +35,68 @@ class TailSearch {
   TailSearch(const ByteSource& disk, const RangeSet& taken, Range range, const Context& context)
       : disk_(disk), taken_(taken), range_(range), context_(context) {}
 
+  // The record that closes a directory says where that begins; the directory where each member
+  // does, and those have their names in front of them.
   std::vector<std::uint64_t> of_zip() {
-    return search("PK\5\6", [](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
-      if (bytes.size() < 22) return std::nullopt;
-      const std::uint64_t length = le32(bytes, 12), offset = le32(bytes, 16);
-      if (le16(bytes, 8) == 0 || length < 46 || le16(bytes, 4) != 0) return std::nullopt;
-      return place - (offset + length);
-    });
+    std::map<std::string, std::uint64_t> members;  // by the name, where that is not repeated
+    std::vector<std::uint64_t> shifts =
+        search("PK\5\6", [&](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
+          if (bytes.size() < 22) return std::nullopt;
+          const std::uint64_t length = le32(bytes, 12), offset = le32(bytes, 16);
+          if (le16(bytes, 8) == 0 || length < 46 || le16(bytes, 4) != 0 || length > place)
+            return std::nullopt;
+          read_directory({place - length, length}, members);
+          return place - (offset + length);
+        });
+    const std::vector<std::uint64_t> fronts = search(
+        "PK\3\4", [&](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
+          if (bytes.size() < 30 || std::size_t{30} + le16(bytes, 26) > bytes.size())
+            return std::nullopt;
+          const auto member = members.find(text_of(bytes.subspan(30, le16(bytes, 26))));
+          if (member == members.end()) return std::nullopt;
+          return place - member->second;
+        });
+    shifts.insert(shifts.end(), fronts.begin(), fronts.end());
+    return shifts;
   }
 
   // Its table says of each object where that lies; the end where the table does.
   std::vector<std::uint64_t> of_pdf() {
-    return search("startxref", [&](std::uint64_t place,
-                                   ByteView bytes) -> std::optional<std::uint64_t> {
-      const std::string text = text_of(bytes.first(std::min<std::size_t>(bytes.size(), 64)));
-      std::uint64_t offset = 0;
-      const std::size_t digits = text.find_first_of("0123456789", 9);
-      if (digits > 12) return std::nullopt;
-      std::from_chars(text.data() + digits, text.data() + text.size(), offset);
-      // The table stands before it, as near as can be.
-      constexpr std::uint64_t kMaxTable = 1u << 20;
-      const std::uint64_t from = place - std::min(place, kMaxTable);
-      Bytes before(static_cast<std::size_t>(place - from));
-      disk_.read(from, before);
-      const std::string words = text_of(before);
-      std::size_t table = words.rfind("xref\n");
-      const std::size_t other = words.rfind("xref\r");
-      if (table == std::string::npos || (other != std::string::npos && other > table))
-        table = other;
-      if (table == std::string::npos || offset == 0) return std::nullopt;
-      return from + table - offset;
-    });
+    std::map<std::string, std::uint64_t> objects;  // by "12 0 obj"
+    std::vector<std::uint64_t> shifts = search(
+        "startxref", [&](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
+          const std::string text = text_of(bytes.first(std::min<std::size_t>(bytes.size(), 64)));
+          std::uint64_t offset = 0;
+          const std::size_t digits = text.find_first_of("0123456789", 9);
+          if (digits > 12) return std::nullopt;
+          std::from_chars(text.data() + digits, text.data() + text.size(), offset);
+          // The table stands before it, as near as can be.
+          constexpr std::uint64_t kMaxTable = 1u << 20;
+          const std::uint64_t from = place - std::min(place, kMaxTable);
+          Bytes before(static_cast<std::size_t>(place - from));
+          disk_.read(from, before);
+          const std::string words = text_of(before);
+          std::size_t table = words.rfind("xref\n");
+          const std::size_t other = words.rfind("xref\r");
+          if (table == std::string::npos || (other != std::string::npos && other > table))
+            table = other;
+          if (table == std::string::npos || offset == 0) return std::nullopt;
+          read_table(std::string_view(words).substr(table), objects);
+          return from + table - offset;
+        });
+    const std::vector<std::uint64_t> fronts = search(
+        " 0 obj", [&](std::uint64_t place, ByteView) -> std::optional<std::uint64_t> {
+          constexpr std::uint64_t kMaxDigits = 8;
+          Bytes before(static_cast<std::size_t>(std::min(place, kMaxDigits)));
+          disk_.read(place - before.size(), before);
+          const std::string text = text_of(before);
+          const std::size_t digits = text.find_last_not_of("0123456789") + 1;
+          const auto object = objects.find(text.substr(std::min(digits, text.size())));
+          if (digits == 0 || object == objects.end()) return std::nullopt;
+          return place - (text.size() - digits) - object->second;
+        });
+    shifts.insert(shifts.end(), fronts.begin(), fronts.end());
+    return shifts;
   }
 
   std::vector<std::uint64_t> of_film(std::uint64_t expected) {
@@ -77,12 +109,43 @@ class TailSearch {
  private:
   using Read = std::function<std::optional<std::uint64_t>(std::uint64_t, ByteView)>;
 
+  void read_directory(Range where, std::map<std::string, std::uint64_t>& members) const {
+    constexpr std::uint64_t kMaxDirectory = 16u << 20;
+    Bytes bytes(static_cast<std::size_t>(std::min(where.length, kMaxDirectory)));
+    disk_.read(where.offset, bytes);
+    for (std::size_t at = 0; at + 46 <= bytes.size() && has_text(bytes, at, "PK\1\2");) {
+      const std::size_t name = le16(bytes, at + 28);
+      if (at + 46 + name > bytes.size()) break;
+      members.emplace(text_of(ByteView(bytes).subspan(at + 46, name)), le32(bytes, at + 42));
+      at += 46 + name + le16(bytes, at + 30) + le16(bytes, at + 32);
+    }
+  }
+
+  // Rows of 20 bytes behind "FIRST COUNT".
+  static void read_table(std::string_view table, std::map<std::string, std::uint64_t>& objects) {
+    std::size_t at = table.find_first_of("0123456789");
+    std::uint64_t first = 0, count = 0;
+    if (at == std::string_view::npos) return;
+    auto got = std::from_chars(table.data() + at, table.data() + table.size(), first);
+    if (got.ec != std::errc() || got.ptr == table.data() + table.size()) return;
+    got = std::from_chars(got.ptr + 1, table.data() + table.size(), count);
+    at = static_cast<std::size_t>(got.ptr - table.data());
+    while (at < table.size() && (table[at] == ' ' || table[at] == '\r' || table[at] == '\n')) ++at;
+    for (std::uint64_t i = 0; i < count && at + 20 <= table.size(); ++i, at += 20) {
+      std::uint64_t offset = 0;
+      std::from_chars(table.data() + at, table.data() + at + 10, offset);
+      if (table[at + 17] == 'n') objects.emplace(std::to_string(first + i), offset);
+    }
+  }
+
   std::vector<std::uint64_t> search(std::string_view mark, const Read& read) {
     std::vector<std::uint64_t> shifts;
     taken_.parts(range_, [&](Range part, bool is_taken) {
       if (is_taken || shifts.size() >= kMaxTails) return;
       each_mark(disk_, part, mark, context_, [&](std::uint64_t place, ByteView bytes) {
-        if (const auto shift = read(place, bytes); shift && shifts.size() < kMaxTails)
+        const auto shift = read(place, bytes);
+        if (shift && shifts.size() < kMaxTails &&
+            std::find(shifts.begin(), shifts.end(), *shift) == shifts.end())
           shifts.push_back(*shift);
       });
     });

@@ -49,7 +49,15 @@ Inflated inflate_known(KindReader& file, Range packed, std::uint64_t unpacked_by
                                        at_once.out.data(), static_cast<std::size_t>(unpacked_bytes),
                                        &used, &made) != LIBDEFLATE_SUCCESS)
     file.broken(packed.offset, "its packed bytes make no sense");
-  return {packed.offset + used, made, libdeflate_crc32(0, at_once.out.data(), made)};
+  return {packed.offset + used, made, libdeflate_crc32(0, at_once.out.data(), made),
+          libdeflate_adler32(1, at_once.out.data(), made)};
+}
+
+std::uint64_t past_zlib(KindReader& file, std::uint64_t at, std::uint64_t length) {
+  const Inflated got = inflate_stream(file, at, length);
+  if (file.be32(got.end) != got.adler32)
+    file.broken_in({at, got.end - at}, "a packed part's checksum is wrong");
+  return got.end + 4;
 }
 
 Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length) {
@@ -72,6 +80,7 @@ Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length
       state = ::inflate(&inflater.stream, Z_NO_FLUSH);
       const std::size_t made = out.size() - inflater.stream.avail_out;
       got.crc32 = libdeflate_crc32(got.crc32, out.data(), made);
+      got.adler32 = libdeflate_adler32(got.adler32, out.data(), made);
       got.length += made;
       file.spend(made / 8, at);
       if (got.length >= kProof) file.prove();

@@ -13,8 +13,12 @@ struct Inflated {
   std::uint64_t end = 0;     // byte of the file behind the last one used
   std::uint64_t length = 0;  // of what came out
   std::uint32_t crc32 = 0;
+  std::uint32_t adler32 = 1;
 };
 
+// Of a zlib stream (RFC 1950), which begins two bytes before `at`; the byte behind its checksum.
+// Throws Break.
+std::uint64_t past_zlib(KindReader& file, std::uint64_t at, std::uint64_t length);
 // Throws Break.
 Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length);
 // The same, of so many bytes that they say unpack to so many: what is small, at once.

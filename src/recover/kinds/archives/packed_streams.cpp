@@ -11,7 +11,7 @@
 namespace lantern::kinds {
 namespace {
 
-constexpr std::uint64_t kPiece = 64u << 10;
+constexpr std::uint64_t kPiece = 4u << 10;  // soon after it, a break is noticed
 // Bytes. What is packed stops making sense soon after others stand in its place.
 constexpr std::uint64_t kNoticed = 2048;
 constexpr std::uint64_t kProof = 4096;  // unpacked bytes
@@ -25,15 +25,18 @@ struct Step {
 
 template <typename Unpack>
 std::uint64_t unpack(KindReader& file, std::uint64_t at, Unpack step) {
-  std::vector<std::byte> out(4 * kPiece);
+  std::vector<std::byte> out(256u << 10);
   std::uint64_t made = 0;
+  std::uint64_t sound = at;  // what lies before it was unpacked
   for (bool more_out = false; at < file.size() || more_out;) {
     file.check_cancelled();
     const auto length = static_cast<std::size_t>(std::min(kPiece, file.size() - at));
     const Step got = step(file.view(at, length), std::span(out));
-    if (got.failed) file.broken(at + got.used, "its packed bytes make no sense");
+    if (got.failed)
+      file.broken_in({sound, at + length - sound}, "its packed bytes make no sense");
     at += got.used;
     made += got.made;
+    if (got.made > 0) sound = at;
     file.spend(got.made / 8, at);
     if (made >= kProof) file.prove();
     if (got.ended) return at;

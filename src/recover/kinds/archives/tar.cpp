@@ -1,6 +1,7 @@
 #include <optional>
 
 #include "recover/kinds/kinds.h"
+#include "recover/kinds/units.h"
 
 namespace lantern::kinds {
 namespace {
@@ -41,31 +42,34 @@ bool is_header(ByteView block) {
 
 }  // namespace
 
+std::uint64_t past_tar_member(KindReader& file, std::uint64_t at) {
+  const ByteView block = file.view(at, kBlock);
+  if (!is_header(block)) file.broken(at, "no member begins where it should");
+  const auto length = number_of(block.subspan(124, 12));
+  const char type = static_cast<char>(block[156]);
+  if (!length) file.broken(at, "a member has an invalid length");
+  const bool has_content = type < '1' || type > '6';
+  const std::uint64_t content = has_content ? *length : 0;
+  if (content > file.size() || !file.has(at, kBlock + (content + kBlock - 1) / kBlock * kBlock))
+    file.cut(file.size(), "its last member ends before its end");
+  return at + kBlock + (content + kBlock - 1) / kBlock * kBlock;
+}
+
+// Where it is cut and zeros follow, that is its end as well as any: it is never called whole.
 Held check_tar(KindReader& file) {
   constexpr std::uint64_t kRecord = 20 * kBlock;  // what writers fill up
-  std::uint64_t at = 0, longest = 0;
+  std::uint64_t at = 0;
   for (;;) {
     file.check_cancelled();
     if (!file.has(at, kBlock)) file.cut(file.size(), "it ends before its end");
     if (at > 0 && file.has(at, 2 * kBlock) && file.all_zero(at, 2 * kBlock)) break;
-    const ByteView block = file.view(at, kBlock);
-    if (!is_header(block)) file.broken(at, "no member begins where it should");
-    const auto length = number_of(block.subspan(124, 12));
-    const char type = static_cast<char>(block[156]);
-    if (!length) file.broken(at, "a member has an invalid length");
+    at = past_tar_member(file, at);
     file.prove();
-    const bool has_content = type < '1' || type > '6';
-    const std::uint64_t content = has_content ? *length : 0;
-    if (content > file.size() || !file.has(at, kBlock + (content + kBlock - 1) / kBlock * kBlock))
-      file.cut(file.size(), "its last member ends before its end");
-    longest = std::max(longest, content);
-    at += kBlock + (content + kBlock - 1) / kBlock * kBlock;
   }
   const std::uint64_t end = at + 2 * kBlock;
   const std::uint64_t filled = (end + kRecord - 1) / kRecord * kRecord;
   const bool is_filled = file.has(0, filled) && file.all_zero(end, filled - end);
-  return {false, is_filled ? filled : end, "the checksum of every member's header is right",
-          longest};
+  return {false, is_filled ? filled : end, "the checksum of every member's header is right"};
 }
 
 }  // namespace lantern::kinds

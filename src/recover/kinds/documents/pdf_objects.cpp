@@ -145,7 +145,7 @@ std::uint64_t PdfObjects::stream(std::uint64_t data, const std::string& words) {
   std::uint64_t end = 0;
   if (packed && words.find("/Encrypt") == std::string::npos && file_.has(data, 2) &&
       file_.be16(data) % 31 == 0 && (file_.byte(data) & 15u) == 8) {
-    end = inflate_stream(file_, data + 2, file_.size() - data - 2).end + 4;
+    end = past_zlib(file_, data + 2, file_.size() - data - 2);
   } else if (length) {
     if (!file_.has(data, *length)) file_.cut(file_.size(), "its last stream ends before its end");
     end = data + *length;

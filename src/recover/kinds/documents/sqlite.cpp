@@ -1,5 +1,5 @@
 #include <algorithm>
-#include <set>
+#include <optional>
 #include <vector>
 
 #include "recover/kinds/kinds.h"
@@ -35,7 +35,10 @@ class Database {
     }
     seen_.assign(static_cast<std::size_t>(pages_) + 1, false);
     tree(1, 0, true);
-    for (const std::uint64_t root : roots_) tree(root, 0, false);
+    for (const std::uint64_t root : roots_) {
+      last_row_.reset();
+      tree(root, 0, false);
+    }
     free_list();
     if (cut_) file_.cut(file_.size(), "its last pages are missing");
     return {false, pages_ * page_bytes_, "its pages fit", unchecked()};
@@ -102,10 +105,20 @@ class Database {
       tree(file_.be32(place), depth + 1, schema);
       place += 4;
     }
-    if (type == kInteriorTable) return;
+    if (type == kInteriorTable) {
+      // No row before it has a larger number.
+      const std::int64_t key = static_cast<std::int64_t>(number(place));
+      if (last_row_ && *last_row_ > key) file_.broken(place, "rows are out of order");
+      last_row_ = key;
+      return;
+    }
     const std::uint64_t length = number(place);
     const bool table = type == kLeafTable;
-    if (table) number(place);
+    if (table) {
+      const std::int64_t row = static_cast<std::int64_t>(number(place));
+      if (last_row_ && *last_row_ >= row) file_.broken(place, "rows are out of order");
+      last_row_ = row;
+    }
     const std::uint64_t most = table ? usable_ - 35 : (usable_ - 12) * 64 / 255 - 23;
     std::uint64_t here = length;
     if (length > most) {
@@ -114,8 +127,29 @@ class Database {
       if (here > most) here = least;
     }
     if (place + here > page + page_bytes_) file_.broken(place, "a row is longer than its page");
+    check_row(place, here, length);
     if (schema) root_of(place, here);
     if (here < length) overflow(place + here, length - here);
+  }
+
+  // The lengths of its columns and of the list of them make up the length of the row.
+  void check_row(std::uint64_t row, std::uint64_t here, std::uint64_t length) {
+    std::uint64_t place = row;
+    const std::uint64_t header = number(place);
+    if (header > length) file_.broken(row, "a row makes no sense");
+    if (header > here) return;  // the list goes on elsewhere
+    std::uint64_t columns = 0;
+    while (place < row + header) {
+      columns += bytes_of_column(number(place));
+      if (columns > length) break;
+    }
+    if (place != row + header || header + columns != length)
+      file_.broken(row, "the columns of a row do not have its length");
+  }
+
+  static std::uint64_t bytes_of_column(std::uint64_t type) {
+    constexpr std::uint64_t kBytes[] = {0, 1, 2, 3, 4, 6, 8, 8, 0, 0, 0, 0};
+    return type < 12 ? kBytes[type] : (type - 12) / 2;
   }
 
   // The root page a row of the schema names: its fourth column.
@@ -125,8 +159,7 @@ class Database {
     std::uint64_t data = row + header;
     for (int column = 0; place < row + header && column < 4; ++column) {
       const std::uint64_t type = number(place);
-      constexpr std::uint64_t kBytes[] = {0, 1, 2, 3, 4, 6, 8, 8, 0, 0, 0, 0};
-      const std::uint64_t bytes = type < 12 ? kBytes[type] : (type - 12) / 2;
+      const std::uint64_t bytes = bytes_of_column(type);
       if (column == 3 && bytes > 0 && bytes <= 4 && data + bytes <= row + length) {
         std::uint64_t root = 0;
         for (std::uint64_t i = 0; i < bytes; ++i) root = root << 8 | file_.byte(data + i);
@@ -168,6 +201,7 @@ class Database {
   bool cut_ = false;
   std::vector<bool> seen_;
   std::vector<std::uint64_t> roots_;
+  std::optional<std::int64_t> last_row_;  // of the tree that is walked: the number of a row
 };
 
 }  // namespace

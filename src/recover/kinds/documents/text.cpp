@@ -152,7 +152,10 @@ Held check_rtf(KindReader& file) {
     at += 2;
   else if (file.starts(at, "\n"))
     ++at;
-  return {false, at, "its groups are closed, to the last", longest};
+  // A text between is as any other: so long that none has a block of a disk in it.
+  constexpr std::uint64_t kMaxText = 512;
+  return {false, at, "its groups are closed, to the last",
+          longest < kMaxText ? longest : ~std::uint64_t{0}};
 }
 
 }  // namespace lantern::kinds

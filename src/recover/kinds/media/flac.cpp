@@ -1,8 +1,12 @@
+#include <openssl/evp.h>
+
 #include <algorithm>
 #include <array>
+#include <memory>
 
 #include "recover/kinds/kinds.h"
 #include "recover/kinds/media/flac_frame.h"
+#include "recover/kinds/units.h"
 
 namespace lantern::kinds {
 namespace {
@@ -100,14 +104,49 @@ bool is_covered(KindReader& file, unsigned type, std::uint64_t at, std::uint64_t
   return place == at + length;
 }
 
+using Sound = std::vector<std::vector<std::int64_t>>;
+
+// The checksum of all its sound, as that stands in its description: of the samples one beside the
+// other, in whole bytes, the lowest first.
+class SoundSum {
+ public:
+  explicit SoundSum(unsigned sample_bits) : bytes_((sample_bits + 7) / 8), sum_(EVP_MD_CTX_new(), EVP_MD_CTX_free) {
+    if (!sum_ || EVP_DigestInit_ex(sum_.get(), EVP_md5(), nullptr) != 1) sum_.reset();
+  }
+
+  void add(const Sound& sound) {
+    if (!sum_) return;
+    std::vector<unsigned char> bytes;
+    for (std::size_t i = 0; i < sound.front().size(); ++i)
+      for (const auto& channel : sound)
+        for (unsigned b = 0; b < bytes_; ++b)
+          bytes.push_back(static_cast<unsigned char>(channel[i] >> (8 * b)));
+    EVP_DigestUpdate(sum_.get(), bytes.data(), bytes.size());
+  }
+
+  bool is(ByteView said) {
+    std::array<unsigned char, EVP_MAX_MD_SIZE> made{};
+    unsigned length = 0;
+    return sum_ && EVP_DigestFinal_ex(sum_.get(), made.data(), &length) == 1 &&
+           length == said.size() && std::equal(said.begin(), said.end(), made.begin(), [](std::byte a, unsigned char b) {
+             return std::to_integer<unsigned char>(a) == b;
+           });
+  }
+
+ private:
+  unsigned bytes_;
+  std::unique_ptr<EVP_MD_CTX, decltype(&EVP_MD_CTX_free)> sum_;
+};
+
 // The byte behind the frame at `at`: where its packed sound ends and its checksum is right.
 std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, const Frame& frame,
-                           unsigned sample_bits) {
+                           unsigned sample_bits, Sound& sound) {
   constexpr std::array<unsigned, 8> kBits = {0, 8, 12, 0, 16, 20, 24, 32};
   const unsigned sizes = file.byte(at + 3), own = kBits[sizes >> 1 & 7u];
   const std::uint64_t sum_at =
-      past_subframes(file, {at + frame.header_bytes, frame.samples, sizes >> 4,
-                            own == 0 ? sample_bits : own});
+      unpack_subframes(file, {at + frame.header_bytes, frame.samples, sizes >> 4,
+                              own == 0 ? sample_bits : own},
+                       sound);
   unsigned sum = 0;
   file.each(at, sum_at - at, [&](ByteView piece) {
     for (const std::byte b : piece)
@@ -118,6 +157,15 @@ std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, const Frame& fram
 }
 
 }  // namespace
+
+std::uint64_t past_flac_frame(KindReader& file, std::uint64_t at) {
+  const auto length = static_cast<std::size_t>(
+      std::min<std::uint64_t>(64, file.size() - std::min(at, file.size())));
+  const Frame frame = frame_at(file.view(at, length));
+  if (frame.header_bytes == 0) file.broken(at, "no frame begins where one should");
+  Sound sound;
+  return end_of_frame(file, at, frame, (file.be16(4 + 4 + 12) >> 4 & 31u) + 1, sound);
+}
 
 Held check_flac(KindReader& file) {
   std::uint64_t at = 4;
@@ -139,6 +187,8 @@ Held check_flac(KindReader& file) {
     file.prove();
   }
   std::uint64_t number = 0, heard = 0;
+  Sound sound;
+  SoundSum sum(sample_bits);
   while (at < file.size()) {
     file.check_cancelled();
     const auto length = static_cast<std::size_t>(std::min<std::uint64_t>(64, file.size() - at));
@@ -152,12 +202,18 @@ Held check_flac(KindReader& file) {
       file.broken(at, "a frame is missing before it");
     ++number;
     heard += frame.samples;
-    at = end_of_frame(file, at, frame, sample_bits);
+    at = end_of_frame(file, at, frame, sample_bits, sound);
+    sum.add(sound);
     if (heard == samples) break;
   }
   if (heard < samples) file.cut(at, "its last frames are missing");
   if (heard > samples && samples != 0) file.broken(at, "it has more sound than it says");
-  return {samples != 0 && uncovered == 0, at, "the checksum of every frame is right",
+  constexpr std::uint64_t kSumAt = 4 + 4 + 18, kSumBytes = 16;
+  const bool has_sum = !file.all_zero(kSumAt, kSumBytes);
+  if (has_sum && !sum.is(file.view(kSumAt, kSumBytes)))
+    file.broken_in({4, at - 4}, "the checksum of its sound is wrong");
+  return {samples != 0 && uncovered == 0, at,
+          has_sum ? "the checksum of its sound is right" : "the checksum of every frame is right",
           samples != 0 ? uncovered : ~std::uint64_t{0}};
 }
 

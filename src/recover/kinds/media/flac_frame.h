@@ -1,7 +1,10 @@
-// The end of a frame of FLAC, by the lengths of what is packed in it. RFC 9639, section 9.
+// The sound in a frame of FLAC. RFC 9639, section 9.
 //
 // Thread-safety: as the reader.
 #pragma once
+
+#include <cstdint>
+#include <vector>
 
 #include "recover/kinds/kind_reader.h"
 
@@ -14,7 +17,9 @@ struct FlacFrame {
   unsigned sample_bits = 0;
 };
 
-// The byte of the checksum that closes it. Throws Break where it makes no sense.
-std::uint64_t past_subframes(KindReader& file, const FlacFrame& frame);
+// Unpacks it: a row of samples for each channel. Gives the byte of the checksum that closes the
+// frame; throws Break where it makes no sense.
+std::uint64_t unpack_subframes(KindReader& file, const FlacFrame& frame,
+                               std::vector<std::vector<std::int64_t>>& sound);
 
 }  // namespace lantern::kinds

@@ -2,6 +2,7 @@
 #include <map>
 
 #include "recover/kinds/kinds.h"
+#include "recover/kinds/units.h"
 
 namespace lantern::kinds {
 namespace {
@@ -18,8 +19,25 @@ constexpr std::array<std::uint32_t, 256> kTable = [] {
 
 }  // namespace
 
-Held check_ogg(KindReader& file) {
+std::uint64_t past_ogg_page(KindReader& file, std::uint64_t at) {
   constexpr std::size_t kHeader = 27, kSumAt = 22;
+  if (!file.starts(at, "OggS")) file.broken(at, "it has no page");
+  std::size_t length = kHeader + file.byte(at + 26);
+  for (const std::byte segment : file.view(at + kHeader, length - kHeader))
+    length += std::to_integer<std::size_t>(segment);
+  const ByteView page = file.view(at, length);
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < page.size(); ++i) {
+    const bool of_sum = i >= kSumAt && i < kSumAt + 4;
+    const std::uint32_t byte = of_sum ? 0 : std::to_integer<std::uint32_t>(page[i]);
+    sum = (sum << 8) ^ kTable[((sum >> 24) ^ byte) & 0xFFu];
+  }
+  if (sum != lantern::le32(page, kSumAt))
+    file.broken_in({at, length}, "a page's checksum is wrong");
+  return at + length;
+}
+
+Held check_ogg(KindReader& file) {
   struct Stream {
     std::uint32_t next = 0;
     bool ended = false;
@@ -36,26 +54,16 @@ Held check_ogg(KindReader& file) {
     // Another recording may follow at once; one that begins in the middle is of another file.
     const bool begins = (file.byte(at + 5) & 2u) != 0;
     if (file.open_end() && !begins && !streams.contains(file.le32(at + 14))) break;
-    std::size_t length = kHeader + file.byte(at + 26);
-    for (const std::byte segment : file.view(at + kHeader, length - kHeader))
-      length += std::to_integer<std::size_t>(segment);
-    const ByteView page = file.view(at, length);
-    std::uint32_t sum = 0;
-    for (std::size_t i = 0; i < page.size(); ++i) {
-      const bool of_sum = i >= kSumAt && i < kSumAt + 4;
-      const std::uint32_t byte = of_sum ? 0 : std::to_integer<std::uint32_t>(page[i]);
-      sum = (sum << 8) ^ kTable[((sum >> 24) ^ byte) & 0xFFu];
-    }
-    if (sum != lantern::le32(page, kSumAt)) file.broken_in({at, length}, "a page's checksum is wrong");
+    const std::uint64_t end = past_ogg_page(file, at);
     file.prove();
-    const unsigned flags = std::to_integer<unsigned>(page[5]);
-    const std::uint32_t serial = lantern::le32(page, 14), number = lantern::le32(page, 18);
+    const unsigned flags = file.byte(at + 5);
+    const std::uint32_t serial = file.le32(at + 14), number = file.le32(at + 18);
     if (streams.size() > kMaxStreams) file.broken(at, "it has too many streams");
     Stream& stream = streams[serial];
     if (number != stream.next) file.broken(at, "a page is missing before it");
     stream.next = number + 1;
     stream.ended = stream.ended || (flags & 4u) != 0;
-    at += length;
+    at = end;
   }
   for (const auto& [serial, stream] : streams)
     if (!stream.ended) file.cut(at, "its last page is missing");

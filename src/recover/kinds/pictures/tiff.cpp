@@ -91,7 +91,7 @@ class Tiff {
       if (packing != 8 && packing != 32946)
         unchecked_ = ~std::uint64_t{0};
       else if (lengths[i] > 2)
-        inflate_stream(file_, offsets[i] + 2, lengths[i] - 2);
+        past_zlib(file_, offsets[i] + 2, lengths[i] - 2);
     if (const std::uint64_t next = u32(at + 2 + count * 12); next != 0) pending_.insert(next);
   }
 
