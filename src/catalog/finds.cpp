@@ -184,7 +184,7 @@ class FindsFileSystem final : public FileSystem {
     entry.state = EntryState::found;
     entry.size_bytes = find.length();
     entry.modified = find.time;
-    if (find.verified) entry.intact = 1;
+    if (find.grade == Grade::whole) entry.intact = 1;
     entry.evidence = find.evidence;
     if (find.copies > 1)
       entry.evidence += fmt::format("; {} places of the disk hold just this", find.copies);

@@ -23,7 +23,7 @@ constexpr std::array<UserKind, 8> kUserKinds = {
      {"video", " mp4 mov avi mkv "},
      {"sound", " mp3 wav flac "},
      {"office or text file", " doc docx odt rtf txt md pdf xls xlsx ods csv ppt pptx odp dwg log "},
-     {"mailbox", " pst eml mbox "},
+     {"mail file", " pst eml mbox "},
      {"database", " db sqlite mdb "},
      {"archive", " zip 7z "},
      {"disk image", " vdi vmdk qcow2 "}}};

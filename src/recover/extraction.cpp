@@ -116,6 +116,8 @@ class Extraction::Job {
         copier_(options_.hash, context),
         checker_(context) {
     destination_path_ = with_a_name(destination_path_);
+    // Of what was found by content nothing is known to be deleted.
+    if (files_.facts().format == "content") options_.together = true;
     if (options_.manifest.empty()) options_.manifest = destination_path_ + ".manifest.json";
     const std::string manifest_folder = parent_of(options_.manifest);
     for (const std::string& source : bottom_sources(target_)) {

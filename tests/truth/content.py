@@ -135,7 +135,7 @@ def main():
             with open(image, "rb") as f:
                 check(what, hashlib.sha256(f.read()).hexdigest() == before, "the disk was changed")
             if os.environ.get("KEEP"):
-                os.system(f"cp {image} {catalog} {os.environ['KEEP']}/")
+                shutil.copy(image, f"{os.environ['KEEP']}/{what.replace(' ', '-')}.img")
     print(f"{len(bad)} bad")
     return 1 if bad else 0
 

@@ -90,8 +90,12 @@ std::optional<FollowedContent> follow_content(const ByteSource& bytes, const Sig
     followed.breaks = first.at;
     followed.breaks_before = std::max(first.at, first.until);
     followed.past_end = met.structure == StructureState::cut && met.at >= bytes.size();
-    followed.length = std::min(std::max(met.at, file.declared()), file.size());
-    if (followed.length == 0) followed.length = std::min(met.until, file.size());
+    // With the part that is wrong somewhere: most of that may be right.
+    const std::uint64_t sound = std::max({first.at, first.until, file.declared()});
+    // What goes on past the end of the disk by a figure that may be of another file.
+    constexpr std::uint64_t kMaxUnknown = 16u << 20;
+    followed.length = std::min(
+        {std::max({met.at, met.until, file.declared()}), sound + kMaxUnknown, file.size()});
     followed.grade = met.structure == StructureState::contradictory
                          ? (end_known ? Grade::doubtful : Grade::cut)
                      : met.structure == StructureState::cut ? Grade::cut
@@ -119,7 +123,7 @@ std::optional<CatalogFind> check_find(const SourcePtr& disk, std::uint64_t offse
   }
   find.grade = followed.grade;
   find.verified = followed.verified;
-  find.breaks = followed.breaks;
+  find.breaks = followed.breaks_before;
   find.pieces = {{offset, followed.length}};
   find.evidence = followed.why;
   const kinds::Inside inside =

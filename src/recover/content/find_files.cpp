@@ -16,12 +16,11 @@ namespace {
 
 constexpr std::size_t kAtOnce = 64;  // candidates
 constexpr std::chrono::seconds kBetweenMarks{5};
-// What reading for checks may cost beside the pass: so many bytes to begin with, and so many for
-// each byte of the disk that is left behind; where that is used up, a little for each.
-constexpr std::uint64_t kFirstWork = std::uint64_t{4} << 30;
-constexpr std::uint64_t kWorkPerByte = 4;
-constexpr std::uint64_t kMinWork = 16u << 10;
-constexpr std::uint64_t kTextEnd = 512;  // bytes
+// What checks may cost (KindReader::spend): so much to begin with, and so much for each byte of the
+// disk that is left behind; where that is used up, a little for each.
+constexpr std::uint64_t kFirstWork = std::uint64_t{1} << 40;
+constexpr std::uint64_t kWorkPerByte = 16;
+constexpr std::uint64_t kMinWork = 64u << 10;
 
 bool is_of_text(std::byte b) {
   const auto c = std::to_integer<unsigned>(b);
@@ -141,7 +140,9 @@ class FileSearch {
     begin();
     ++finds_;
     const std::string digest = digest_of(*make_window(disk_, {find.offset, find.length()}));
-    if (const auto first = writer_.same(find, digest); first && is_same(*first, find)) {
+    // What is cut may go on elsewhere, each in its own way.
+    const auto first = find.breaks == 0 ? writer_.same(find, digest) : std::nullopt;
+    if (first && is_same(*first, find)) {
       writer_.add_copy(*first, find.offset);
       return;
     }

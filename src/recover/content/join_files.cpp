@@ -4,24 +4,23 @@
 
 #include <algorithm>
 #include <array>
+#include <span>
 
 #include "base/range_set.h"
 #include "lantern/text.h"
 #include "recover/content/find_digest.h"
-#include "recover/content/joiner.h"
-#include "recover/content/tails.h"
+#include "recover/content/next_piece.h"
 
 namespace lantern {
 namespace {
 
 constexpr std::uint64_t kBlock = 4096;
 constexpr std::size_t kMaxPieces = 64;
-constexpr std::uint64_t kMaxBorders = 4096;
-// What trying may cost: for each file, and for all of a disk so many bytes and some for each of its
-// own.
-constexpr std::uint64_t kMaxWorkOfFile = std::uint64_t{1} << 30;
-constexpr std::uint64_t kFirstWork = std::uint64_t{64} << 30;
-constexpr std::uint64_t kWorkPerByte = 16;
+// What trying may cost (KindReader::spend): for each file, and for all of a disk so much and some
+// for each of its bytes.
+constexpr std::uint64_t kMaxWorkOfFile = 512u << 20;
+constexpr std::uint64_t kFirstWork = std::uint64_t{16} << 30;
+constexpr std::uint64_t kWorkPerByte = 64;
 constexpr std::uint64_t kWindow = 256u << 20;  // bytes of the disk, to each side of a piece
 
 // How far one looks for the next piece, and how many blocks before the break it may have begun.
@@ -30,7 +29,9 @@ struct Effort {
   std::uint64_t borders = 0;
 };
 constexpr std::array<Effort, 3> kEfforts = {
-    {{4u << 20, 0, 3}, {64u << 20, 16u << 20, 3}, {2u << 20, 0, 48}}};
+    {{4u << 20, 0, 4}, {64u << 20, 16u << 20, 4}, {2u << 20, 0, 48}}};
+constexpr std::array<Effort, 2> kEffortsBySector = {
+    {{4u << 20, 0, 4}, {512u << 10, 512u << 10, 16}}};
 
 // Whether a piece of another file that takes a place in it would be noticed: by checksums over it, or
 // codes that would not come out even.
@@ -50,7 +51,7 @@ class FileJoin {
         options_(options),
         context_(context),
         writer_(catalog),
-        work_left_(kFirstWork + kWorkPerByte * std::min(disk->size(), ~std::uint64_t{0} / 32)) {}
+        work_left_(kFirstWork + kWorkPerByte * std::min(disk->size(), ~std::uint64_t{0} / 128)) {}
 
   void run() {
     const std::string joined = catalog_.fact("joined_to");
@@ -152,15 +153,24 @@ class FileJoin {
 
   // True: it is whole now. What more of it was found stays in any case.
   bool join(CatalogFind& find, const SignatureKind& kind) {
-    const std::uint64_t unit = find.offset % kBlock == 0 ? kBlock : kSector;
-    work_of_file_ = std::min(kMaxWorkOfFile, work_left_);
+    const std::uint64_t may_do = std::min(kMaxWorkOfFile, work_left_);
+    work_of_file_ = may_do;
+    const bool whole = join_within(find, kind);
+    work_left_ -= may_do - work_of_file_;
+    return whole;
+  }
+
+  bool join_within(CatalogFind& find, const SignatureKind& kind) {
     std::vector<FindPiece> pieces = {{find.offset, disk_->size() - find.offset}};
     const auto first = follow_content(*content_of(disk_, pieces), kind, work_of_file_, context_);
     if (!first || first->breaks_before == 0) return false;
     Where where{first->breaks, first->breaks_before};
     std::string evidence;
     while (pieces.size() < kMaxPieces) {
-      const auto step = next_piece(pieces, where, kind, unit);
+      // Files begin at blocks or at sectors, and so do their pieces.
+      auto step = find.offset % kBlock == 0 ? next_piece(pieces, where, kind, kBlock, kEfforts)
+                                            : std::nullopt;
+      if (!step) step = next_piece(pieces, where, kind, kSector, kEffortsBySector);
       if (!step) break;
       evidence += fmt::format("{}from its byte {} on it lies at byte {} of the disk",
                               evidence.empty() ? "" : ", ", step->border, step->place);
@@ -168,6 +178,7 @@ class FileJoin {
       pieces.push_back({step->place, disk_->size() - step->place});
       if (!step->reach.complete) {
         where = {step->reach.breaks, step->reach.breaks_before};
+        find.evidence = step->reach.content.why;
         continue;
       }
       find.pieces = first_of(pieces, step->reach.content.length);
@@ -214,89 +225,23 @@ class FileJoin {
   struct Where {
     std::uint64_t breaks = 0, before = 0;
   };
-  struct Step {
-    std::uint64_t border = 0, place = 0;
-    Joiner::Reach reach;
-    bool certain = true;  // a little earlier or later it would not fit
-  };
-
-  std::optional<Step> next_piece(const std::vector<FindPiece>& pieces, Where where,
-                                 const SignatureKind& kind, std::uint64_t unit) {
-    const auto joiner = make_joiner(disk_, pieces, kind, where.breaks, context_);
-    // Where the last piece begins in the content, and on the disk.
-    std::uint64_t begin = 0;
-    for (std::size_t i = 0; i + 1 < pieces.size(); ++i) begin += pieces[i].length;
-    const std::uint64_t on_disk = pieces.back().disk_offset;
-    std::optional<Step> best;
-    const auto attempt = [&](std::uint64_t border, std::uint64_t place) {
-      context_.check_cancelled();
-      if (place >= disk_->size() || place == on_disk + (border - begin)) return false;
-      Joiner::Reach reach = joiner->reach(border, place);
-      const std::uint64_t cost = reach.work + 4096;
-      work_of_file_ -= std::min(work_of_file_, cost);
-      work_left_ -= std::min(work_left_, cost);
-      const bool complete = reach.complete;
-      // What goes on for some blocks does so with reason.
-      const std::uint64_t gain = 4 * unit;
-      const bool further = !reach.past_end && reach.breaks > std::max(where.breaks, border) + gain;
-      if (complete || (further && (!best || reach.breaks > best->reach.breaks)))
-        best = Step{border, place, std::move(reach)};
-      return complete;
-    };
-    const auto sure = [&](Step step) {
-      for (const std::uint64_t other : {step.border - unit, step.border + unit})
-        if (step.certain && other > begin && step.place + (other - step.border) < disk_->size() &&
-            is_unlike(pieces, step, other))
-          step.certain = !joiner->reach(other, step.place + (other - step.border)).complete;
-      return step;
-    };
-    // The last ones first: what is wrong was noticed soon after.
-    const auto borders = [&](std::uint64_t more) {
-      std::vector<std::uint64_t> all;
-      std::uint64_t at = (on_disk + (where.before - begin)) / unit * unit;
-      const std::uint64_t first = on_disk + (where.breaks - std::min(where.breaks, begin));
-      for (; at > on_disk && all.size() < kMaxBorders && (at > first || more > 0); at -= unit) {
-        if (at <= first) --more;
-        all.push_back(begin + at - on_disk);
-      }
-      return all;
-    };
+  std::optional<NextPieceFound> next_piece(const std::vector<FindPiece>& pieces, Where where,
+                                           const SignatureKind& kind, std::uint64_t unit,
+                                           std::span<const Effort> efforts) {
+    NextPiece next(disk_, pieces, {where.breaks, where.before - where.breaks}, kind, unit,
+                   work_of_file_, context_);
+    const std::uint64_t from = next.break_place();
     // Where its own end says that it lies.
-    const std::uint64_t break_place = on_disk + (where.breaks - std::min(where.breaks, begin));
-    const Range around = intersect({break_place - std::min(break_place, kWindow), 2 * kWindow},
-                                   {0, disk_->size()});
-    for (const std::uint64_t shift : tail_shifts(*disk_, kind, where.breaks, around,
-                                                 taken_around(break_place), context_))
-      for (const std::uint64_t border : borders(kMaxBorders)) {
-        if (work_of_file_ == 0) break;
-        const std::uint64_t place = border + shift;
-        if (place % unit == 0 && attempt(border, place)) return sure(*best);
-      }
-    if (best) return best;
-    // Without their ends, which would have told, they cannot be made whole.
-    if (kind.check == "zip" || kind.check == "pdf") return std::nullopt;
-    for (const Effort& effort : kEfforts) {
-      const std::vector<std::uint64_t> all = borders(effort.borders);
-      if (all.empty()) break;
-      for (const std::uint64_t place :
-           places(on_disk + all.back() - begin + unit, effort, unit)) {
-        for (const std::uint64_t border : all) {
-          if (work_of_file_ == 0) return best;
-          if (attempt(border, place)) return sure(*best);
-        }
-      }
-      if (best) return best;
+    if (has_tail(kind.check)) {
+      const Range around =
+          intersect({from - std::min(from, kWindow), 2 * kWindow}, {0, disk_->size()});
+      auto found = next.by_tails(around, taken_around(from));
+      // Without their ends, which would have told, they cannot be made whole.
+      if (found || kind.check != "boxes") return found;
     }
-    return best;
-  }
-
-  // Whether a border a little further makes another content.
-  bool is_unlike(const std::vector<FindPiece>& pieces, const Step& step, std::uint64_t other) const {
-    const std::uint64_t from = std::min(step.border, other);
-    Bytes here(static_cast<std::size_t>(std::max(step.border, other) - from)), there(here.size());
-    content_of(disk_, pieces)->read(from, here);
-    disk_->read(step.place + (from - step.border), there);
-    return here != there;
+    for (const Effort& effort : efforts)
+      if (auto found = next.by_places(places(from, effort, unit), effort.borders)) return found;
+    return std::nullopt;
   }
 
   const SourcePtr& disk_;

@@ -1,5 +1,8 @@
 #include "recover/content/joiner.h"
 
+#include <fmt/format.h>
+#include <libdeflate.h>
+
 #include <algorithm>
 
 #include "lantern/sources.h"
@@ -10,8 +13,8 @@ namespace lantern {
 namespace {
 
 // Of one try.
-constexpr std::uint64_t kMaxWork = 64u << 20;
-constexpr std::uint64_t kMaxUnit = 1u << 20;
+constexpr std::uint64_t kMaxWork = 256u << 20;
+constexpr std::uint64_t kMaxUnit = 16u << 20;
 
 SourcePtr with_tail(const SourcePtr& disk, std::vector<FindPiece> pieces, std::uint64_t border,
                     std::uint64_t place) {
@@ -24,7 +27,7 @@ SourcePtr with_tail(const SourcePtr& disk, std::vector<FindPiece> pieces, std::u
 class AnewJoiner final : public Joiner {
  public:
   AnewJoiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces, const SignatureKind& kind,
-             std::uint64_t breaks, const Context& context)
+             Range breaks, const Context& context)
       : disk_(disk),
         pieces_(pieces),
         kind_(kind),
@@ -32,7 +35,7 @@ class AnewJoiner final : public Joiner {
         unit_(kinds::unit_of(kind.check)),
         context_(context) {}
 
-  Reach reach(std::uint64_t border, std::uint64_t place) override {
+  Reach reach(std::uint64_t border, std::uint64_t place) const override {
     Reach reached;
     const SourcePtr joined = with_tail(disk_, pieces_, border, place);
     if (!has_unit(*joined, border, reached.work)) return reached;
@@ -54,20 +57,30 @@ class AnewJoiner final : public Joiner {
   // Whether what was missed where the check broke is there now, and another part behind it.
   bool has_unit(const ByteSource& joined, std::uint64_t border, std::uint64_t& work) const {
     if (kind_.check == "sqlite") return has_pages(joined, border);
-    if (kind_.check == "tiff") return has_directory(joined);
     if (unit_ == nullptr) return true;
     kinds::KindReader file(joined, context_, false, kMaxUnit);
     bool fits = true;
     try {
-      const std::uint64_t end = unit_(file, breaks_);
+      if (kind_.check == "ebml" && file.starts(breaks_.offset, "\xBF\x84")) return is_summed(file);
+      const std::uint64_t end = unit_(file, breaks_.offset);
       if (kind_.check == "mpeg" || kind_.check == "riff") unit_(file, end);
     } catch (const kinds::Break& met) {
       // The last one of a file has none behind it.
-      fits = met.at > breaks_ && met.structure == StructureState::contradictory &&
+      fits = met.at > breaks_.offset && met.structure == StructureState::contradictory &&
              kind_.check == "riff";
     }
     work += file.work();
     return fits;
+  }
+
+  // Whether the checksum of a part of a film is right now.
+  bool is_summed(kinds::KindReader& file) const {
+    std::uint32_t sum = 0;
+    const Range part{breaks_.offset + 6, breaks_.length - std::min<std::uint64_t>(6, breaks_.length)};
+    file.each(part.offset, part.length, [&](ByteView piece) {
+      sum = libdeflate_crc32(sum, piece.data(), piece.size());
+    });
+    return sum == file.le32(breaks_.offset + 2);
   }
 
   // Whether the next pages may be pages of a database: each begins with its kind, or with the
@@ -90,26 +103,8 @@ class AnewJoiner final : public Joiner {
     return true;
   }
 
-  // Whether the directory of a TIFF stands where its head has it.
-  static bool has_directory(const ByteSource& joined) {
-    Bytes head(8);
-    joined.read(0, head);
-    const bool big_endian = head[0] == std::byte{'M'};
-    const auto u16 = [&](ByteView bytes, std::size_t at) {
-      return big_endian ? be16(bytes, at) : le16(bytes, at);
-    };
-    const std::uint64_t at = big_endian ? be32(head, 4) : le32(head, 4);
-    Bytes directory(2 + 12 * 3);
-    if (joined.read(at, directory).length < directory.size()) return false;
-    constexpr unsigned kMaxRows = 300;
-    const unsigned count = u16(directory, 0);
-    return count > 2 && count < kMaxRows && u16(directory, 2) < u16(directory, 14) &&
-           u16(directory, 14) < u16(directory, 26) && u16(directory, 4) <= 18 &&
-           u16(directory, 16) <= 18;
-  }
-
   const SignatureKind& kind_;
-  std::uint64_t breaks_;
+  Range breaks_;
   kinds::PastUnit unit_;
   const Context& context_;
 };
@@ -131,7 +126,7 @@ class JpegJoiner final : public Joiner {
 
   bool can_go_on() const { return !scan_->places().empty(); }
 
-  Reach reach(std::uint64_t border, std::uint64_t place) override {
+  Reach reach(std::uint64_t border, std::uint64_t place) const override {
     Reach reached;
     // A byte behind the place may have been looked at.
     const auto& places = scan_->places();
@@ -149,7 +144,8 @@ class JpegJoiner final : public Joiner {
       reached.content.length = held.length_bytes;
       reached.content.why = held.why;
     } catch (const kinds::Break& met) {
-      reached.past_end = met.structure == StructureState::cut;
+      reached.past_end = met.at >= joined->size();
+      reached.content.why = fmt::format("{}, at byte {}", met.why, met.at);
       if (scan.goes_on_smoothly(border)) reached.breaks = reached.breaks_before = met.at;
     }
     reached.work = file.work();
@@ -186,7 +182,7 @@ std::vector<FindPiece> first_of(const std::vector<FindPiece>& pieces, std::uint6
 }
 
 std::unique_ptr<Joiner> make_joiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces,
-                                    const SignatureKind& kind, std::uint64_t breaks,
+                                    const SignatureKind& kind, Range breaks,
                                     const Context& context) {
   if (kind.check == "jpeg") {
     auto joiner = std::make_unique<JpegJoiner>(disk, pieces, context);

@@ -31,13 +31,14 @@ class Joiner {
     bool past_end = false;  // as of FollowedContent: it says nothing of what follows
   };
   // When from `border` on, a byte of the content, it lies at `place` of the disk.
-  virtual Reach reach(std::uint64_t border, std::uint64_t place) = 0;
+  // May be asked on several threads at once.
+  virtual Reach reach(std::uint64_t border, std::uint64_t place) const = 0;
 };
 
-// `pieces`: as far as they are known; the check of the content breaks in the last of them, at
-// `breaks`.
+// `pieces`: as far as they are known; the check of the content breaks in the last of them,
+// somewhere in `breaks`, which may be empty.
 std::unique_ptr<Joiner> make_joiner(const SourcePtr& disk, const std::vector<FindPiece>& pieces,
-                                    const SignatureKind& kind, std::uint64_t breaks,
+                                    const SignatureKind& kind, Range breaks,
                                     const Context& context);
 
 }  // namespace lantern

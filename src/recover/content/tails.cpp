@@ -106,7 +106,39 @@ class TailSearch {
     });
   }
 
+  // Its directory has no mark: a place where one may stand, at any distance that pieces can have.
+  std::vector<std::uint64_t> of_tiff(const TailOf& file) {
+    Bytes head(8);
+    disk_.read(file.start, head);
+    const bool big_endian = head[0] == std::byte{'M'};
+    const std::uint64_t expected = big_endian ? be32(head, 4) : le32(head, 4);
+    const std::uint64_t phase = (file.start + expected) % file.unit;
+    std::vector<std::uint64_t> shifts;
+    taken_.parts(range_, [&](Range part, bool is_taken) {
+      if (is_taken) return;
+      Bytes bytes(kPiece + 64);
+      for (std::uint64_t at = part.offset / file.unit * file.unit; at < part.end(); at += kPiece) {
+        context_.check_cancelled();
+        const std::size_t got = disk_.read(at, bytes).length;
+        for (std::uint64_t in = phase; in < kPiece && in + 64 <= got; in += file.unit)
+          if (shifts.size() < kMaxTails &&
+              is_directory(ByteView(bytes).subspan(static_cast<std::size_t>(in)), big_endian))
+            shifts.push_back(at + in - expected);
+      }
+    });
+    return shifts;
+  }
+
  private:
+  static bool is_directory(ByteView bytes, bool big_endian) {
+    const auto u16 = [&](std::size_t at) {
+      return big_endian ? be16(bytes, at) : le16(bytes, at);
+    };
+    constexpr unsigned kMaxRows = 300, kMaxType = 18, kWidth = 256;
+    return u16(0) > 2 && u16(0) < kMaxRows && u16(2) >= kWidth - 2 && u16(2) < u16(14) &&
+           u16(14) < u16(26) && u16(4) <= kMaxType && u16(16) <= kMaxType && u16(28) <= kMaxType;
+  }
+
   using Read = std::function<std::optional<std::uint64_t>(std::uint64_t, ByteView)>;
 
   void read_directory(Range where, std::map<std::string, std::uint64_t>& members) const {
@@ -160,13 +192,17 @@ class TailSearch {
 
 }  // namespace
 
-std::vector<std::uint64_t> tail_shifts(const ByteSource& disk, const SignatureKind& kind,
-                                       std::uint64_t expected, Range range, const RangeSet& taken,
-                                       const Context& context) {
+bool has_tail(std::string_view check) {
+  return check == "zip" || check == "pdf" || check == "boxes" || check == "tiff";
+}
+
+std::vector<std::uint64_t> tail_shifts(const ByteSource& disk, const TailOf& file, Range range,
+                                       const RangeSet& taken, const Context& context) {
   TailSearch search(disk, taken, range, context);
-  if (kind.check == "zip") return search.of_zip();
-  if (kind.check == "pdf") return search.of_pdf();
-  if (kind.check == "boxes") return search.of_film(expected);
+  if (file.check == "zip") return search.of_zip();
+  if (file.check == "pdf") return search.of_pdf();
+  if (file.check == "boxes") return search.of_film(file.breaks);
+  if (file.check == "tiff") return search.of_tiff(file);
   return {};
 }
 

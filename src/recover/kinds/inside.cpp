@@ -146,11 +146,15 @@ void of_zip(KindReader& file, Inside& inside) {
     return;
   }
   // Else the name of its first member, and when that was written.
+  const std::string name = text_near(file, 30, file.le16(26));
+  // Of documents the first one is the same in all.
+  const bool document = name.starts_with("[Content_Types]") || name == "mimetype";
+  if (document) return;
+  inside.title = name;
   const int date = file.le16(12), time = file.le16(10);
   const auto seconds = seconds_of(1980 + (date >> 9), date >> 5 & 15, date & 31, time >> 11,
                                   time >> 5 & 63, time % 32 * 2);
   if (seconds) inside.time = Timestamp{*seconds, 0, 2'000'000'000, true};
-  inside.title = text_near(file, 30, file.le16(26));
 }
 
 void of_gzip(KindReader& file, Inside& inside) {

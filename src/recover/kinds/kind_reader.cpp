@@ -26,11 +26,9 @@ void KindReader::flaw(Range where, std::string why) {
     flaw_ = Break{StructureState::contradictory, where.offset, std::move(why), where.end()};
 }
 
-void KindReader::spend(std::uint64_t bytes, std::uint64_t at) {
-  read_bytes_ += bytes;
-  if (read_bytes_ / 32 > reached_ + (8u << 20))
-    give_up(at, "its parts point to each other too often");
-  if (read_bytes_ > max_work_) give_up(at, "following it further would take too long");
+void KindReader::spend(std::uint64_t work, std::uint64_t at) {
+  work_ += work;
+  if (work_ > max_work_) give_up(at, "following it further would take too long");
 }
 
 ByteView KindReader::view(std::uint64_t at, std::size_t length) {
@@ -47,6 +45,9 @@ ByteView KindReader::view(std::uint64_t at, std::size_t length) {
   const std::uint64_t wanted = std::max<std::uint64_t>(at - from + length, ahead_);
   const std::uint64_t count = large ? length : std::min(wanted, size() - from);
   reached_ = std::max(reached_, from + count);
+  read_bytes_ += count;
+  if (read_bytes_ / 32 > reached_ + (8u << 20))
+    give_up(at, "its parts point to each other too often");
   spend(count, at);
   buffer.resize(static_cast<std::size_t>(count));
   const ReadResult got = bytes_.read(from, buffer);

@@ -63,9 +63,9 @@ class KindReader {
   [[noreturn]] void broken_in(Range where, std::string why) const;
   void flaw(Range where, std::string why);
   const std::optional<Break>& first_flaw() const { return flaw_; }
-  // Work that is done beside reading, as so many bytes.
-  void spend(std::uint64_t bytes, std::uint64_t at);
-  std::uint64_t work() const { return read_bytes_; }
+  // Work that is done beside reading; a unit is what reading a byte takes.
+  void spend(std::uint64_t work, std::uint64_t at);
+  std::uint64_t work() const { return work_; }
 
   std::uint64_t size() const { return size_; }
   // Where it ends, once that is known.
@@ -114,9 +114,10 @@ class KindReader {
   std::uint64_t window_at_ = 0;
   std::uint64_t ahead_ = kFirstWindow;  // bytes to read: more, where the reading goes on in order
   std::uint64_t read_bytes_ = 0;
+  std::uint64_t work_ = 0;
   std::uint64_t reached_ = 0;  // byte: what was read lies before it
   bool open_end_;
-  std::uint64_t max_work_;  // bytes
+  std::uint64_t max_work_;
   bool proven_ = false;
   std::uint64_t declared_ = 0;
   std::optional<Break> flaw_;

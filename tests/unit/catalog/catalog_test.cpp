@@ -242,7 +242,7 @@ TEST_F(CatalogTest, EditedOnesAreMetCalmly) {
 }
 
 TEST_F(CatalogTest, AnotherVersionIsRefused) {
-  catalog_->database().run("PRAGMA user_version = 3");
+  catalog_->database().run("PRAGMA user_version = 2");
   catalog_.reset();
   EXPECT_THROW(Catalog::open(path_, Database::How::read), Error);
 }

@@ -82,7 +82,7 @@ Inflated inflate_stream(KindReader& file, std::uint64_t at, std::uint64_t length
       got.crc32 = libdeflate_crc32(got.crc32, out.data(), made);
       got.adler32 = libdeflate_adler32(got.adler32, out.data(), made);
       got.length += made;
-      file.spend(made / 8, at);
+      file.spend(made * 2, at);
       if (got.length >= kProof) file.prove();
       if (got.length > kMaxUnpacked) file.give_up(at, "it unpacks to more than is looked at");
       if (state != Z_OK && state != Z_STREAM_END && state != Z_BUF_ERROR)

@@ -17,14 +17,15 @@ constexpr std::uint64_t kNoticed = 2048;
 constexpr std::uint64_t kProof = 4096;  // unpacked bytes
 
 // Feeds the file piece by piece. `step` takes an input and an output buffer, says how much of the
-// input it used and how much it made, and whether the content ended; it throws nothing.
+// input it used and how much it made, and whether the content ended; it throws nothing. `cost`: of
+// a byte that it makes (KindReader::spend).
 struct Step {
   std::size_t used = 0, made = 0;
   bool ended = false, failed = false;
 };
 
 template <typename Unpack>
-std::uint64_t unpack(KindReader& file, std::uint64_t at, Unpack step) {
+std::uint64_t unpack(KindReader& file, std::uint64_t at, std::uint64_t cost, Unpack step) {
   std::vector<std::byte> out(256u << 10);
   std::uint64_t made = 0;
   std::uint64_t sound = at;  // what lies before it was unpacked
@@ -37,7 +38,7 @@ std::uint64_t unpack(KindReader& file, std::uint64_t at, Unpack step) {
     at += got.used;
     made += got.made;
     if (got.made > 0) sound = at;
-    file.spend(got.made / 8, at);
+    file.spend(got.made * cost, at);
     if (made >= kProof) file.prove();
     if (got.ended) return at;
     if (made > kMaxUnpacked) file.give_up(at, "it unpacks to more than is looked at");
@@ -66,7 +67,7 @@ Held check_zstd(KindReader& file) {
     file.prove();
     constexpr unsigned kHasChecksum = 4;
     if (skipped || (file.byte(at + 4) & kHasChecksum) == 0) verified = false;
-    at = unpack(file, at, [&](ByteView in, std::span<std::byte> out) {
+    at = unpack(file, at, 2, [&](ByteView in, std::span<std::byte> out) {
       ZSTD_inBuffer source{in.data(), in.size(), 0};
       ZSTD_outBuffer target{out.data(), out.size(), 0};
       const std::size_t left = ZSTD_decompressStream(context.get(), &target, &source);
@@ -88,7 +89,7 @@ Held check_xz(KindReader& file) {
     file.broken(0, "it cannot be unpacked here");
   const std::unique_ptr<lzma_stream, decltype(&::lzma_end)> held(&stream, ::lzma_end);
   bool verified = true;
-  const std::uint64_t end = unpack(file, 0, [&](ByteView in, std::span<std::byte> out) {
+  const std::uint64_t end = unpack(file, 0, 10, [&](ByteView in, std::span<std::byte> out) {
     stream.next_in = reinterpret_cast<const std::uint8_t*>(in.data());
     stream.avail_in = in.size();
     stream.next_out = reinterpret_cast<std::uint8_t*>(out.data());
@@ -121,7 +122,7 @@ Held check_bzip2(KindReader& file) {
       file.broken(at, "it cannot be unpacked here");
     const std::unique_ptr<bz_stream, decltype(&::BZ2_bzDecompressEnd)> held(&stream,
                                                                             ::BZ2_bzDecompressEnd);
-    at = unpack(file, at, [&](ByteView in, std::span<std::byte> out) {
+    at = unpack(file, at, 30, [&](ByteView in, std::span<std::byte> out) {
       // The library takes what it does not change as if it might.
       stream.next_in = const_cast<char*>(reinterpret_cast<const char*>(in.data()));
       stream.avail_in = static_cast<unsigned>(in.size());

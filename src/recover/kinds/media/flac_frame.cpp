@@ -141,6 +141,8 @@ std::uint64_t unpack_subframes(KindReader& file, const FlacFrame& frame,
     file.broken(frame.data, "a frame makes no sense");
   const unsigned count = frame.channels < kLeftSide ? frame.channels + 1 : 2;
   sound.assign(count, Row(static_cast<std::size_t>(frame.samples)));
+  constexpr std::uint64_t kCostOfSample = 16;
+  file.spend(frame.samples * count * kCostOfSample, frame.data);
   Bits bits(file, frame.data);
   for (unsigned channel = 0; channel < count; ++channel) {
     // The difference of two channels takes a bit more.

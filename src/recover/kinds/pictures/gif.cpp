@@ -21,6 +21,8 @@ class Codes {
     unsigned next = clear + 2, bits = first_ + 1;
     std::uint32_t before = 0;  // length of what the last code stood for; 0: none since a clear
     for (;;) {
+      constexpr std::uint64_t kCost = 16;
+      file_.spend(kCost, at_);
       const unsigned code = take(bits);
       if (code == end) break;
       if (code == clear) {

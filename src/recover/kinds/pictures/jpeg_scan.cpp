@@ -272,6 +272,8 @@ std::uint64_t JpegScan::run() {
       if (places_.size() == kMaxPlaces) places_.erase(places_.begin(), places_.begin() + 128);
       places_.push_back(now_);
     }
+    constexpr std::uint64_t kCost = 512, kCostOfPart = 128;
+    file_->spend(progressive_ ? kCostOfPart : kCost, now_.at);
     unit();
     if (!progressive_) note_light(now_.before[parts_.front().component]);
     ++now_.unit;

@@ -22,6 +22,19 @@ class Tiff {
     if (u32(4) < 8 || u32(4) % 2 != 0) file_.broken(4, "it points to no directory");
     file_.prove();
     pending_ = {u32(4)};
+    const std::uint64_t first = u32(4);
+    try {
+      follow();
+    } catch (const Break& met) {
+      // What leads to its pictures stands behind them, and then anything before it may be amiss.
+      if (met.at < first) throw;
+      file_.broken_in({8, first}, met.why);
+    }
+    return {false, end_, "its directories and what they point to fit", unchecked_};
+  }
+
+ private:
+  void follow() {
     while (!pending_.empty()) {
       const std::uint64_t at = *pending_.begin();
       pending_.erase(pending_.begin());
@@ -30,10 +43,8 @@ class Tiff {
         file_.broken(at, "its directories never end");
       directory(at);
     }
-    return {false, end_, "its directories and what they point to fit", unchecked_};
   }
 
- private:
   std::uint64_t u16(std::uint64_t at) { return big_endian_ ? file_.be16(at) : file_.le16(at); }
   std::uint64_t u32(std::uint64_t at) { return big_endian_ ? file_.be32(at) : file_.le32(at); }
 
