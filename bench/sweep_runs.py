@@ -29,7 +29,9 @@ def main():
             for i in range(2048):
                 f.write(block[i:] + block[:i])
         for what, command in (("volumes of every sector", ("full.img", "--volumes", "--every-sector")),
-                              ("everything, into a catalog,", ("full.img", "-o", "full.catalog"))):
+                              ("everything, into a catalog,", ("full.img", "-o", "full.catalog")),
+                              ("files by content, into a catalog,", ("full.img", "-o", "full.catalog", "--kinds", "content")),
+                              ("files by content at any byte, into a catalog,", ("full.img", "-o", "full.catalog", "--kinds", "content", "--unaligned"))):
             ratios, memory = [], 0
             for pair in range(PAIRS + 1):
                 if os.path.exists("full.catalog"):

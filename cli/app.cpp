@@ -63,7 +63,7 @@ int parse_and_run(Job& job) {
       {"show", add_show},         {"extract", add_extract}, {"image", add_image},
       {"array", add_array},       {"sector", add_sector},   {"compare", add_compare},
       {"sweep", add_sweep},       {"verify", add_verify},   {"repair", add_repair},
-      {"grow", add_grow},         {"undo", add_undo},
+      {"grow", add_grow},         {"undo", add_undo},       {"catalog", add_catalog},
 #ifdef LANTERN_MOUNT
       {"mount", add_mount},       {"unmount", add_unmount},
 #endif

@@ -69,6 +69,7 @@ Run add_grow(OptionParser& parser, Job& job);
 Run add_repair(OptionParser& parser, Job& job);
 Run add_undo(OptionParser& parser, Job& job);
 Run add_sweep(OptionParser& parser, Job& job);
+Run add_catalog(OptionParser& parser, Job& job);
 Run add_mount(OptionParser& parser, Job& job);
 Run add_unmount(OptionParser& parser, Job& job);
 Run add_demo(OptionParser& parser, Job& job);

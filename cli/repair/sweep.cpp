@@ -3,7 +3,6 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <map>
 #include <memory>
 #include <optional>
 #include <ostream>
@@ -12,13 +11,13 @@
 #include "cli/commands.h"
 #include "cli/output.h"
 #include "cli/progress.h"
+#include "cli/repair/sweep_summary.h"
 #include "cli/repair/sweep_view.h"
 
 namespace lantern::cli {
 namespace {
 
 constexpr std::size_t kShownInside = 10;
-constexpr std::size_t kShownStructures = 10;
 
 struct Options {
   CommonOptions common;
@@ -33,6 +32,7 @@ struct Options {
   std::string within;
   bool free_space_only = false;
   bool unaligned = false;
+  bool part = false;
   std::vector<std::string> signatures;
   std::string since;
 };
@@ -163,8 +163,16 @@ std::string catalog_of(const Address& address) {
   return name + ".catalog";
 }
 
-Range range_of(const std::string& text) {
+// "10G..20G", or "3/7": the third of seven parts.
+Range range_of(const std::string& text, std::uint64_t disk_bytes) {
   if (text.empty()) return {};
+  if (const std::size_t slash = text.find('/'); slash != std::string::npos) {
+    const auto number = bytes_of(text.substr(0, slash)), count = bytes_of(text.substr(slash + 1));
+    if (!number || !count || *number == 0 || *number > *count)
+      throw Error(ErrorCode::usage, {}, std::nullopt, fmt::format("\"{}\" is no part", text),
+                  "write --range 3/7 for the third of seven parts");
+    return part_of_disk(disk_bytes, *number, *count);
+  }
   const std::size_t dots = std::min(text.find(".."), text.size());
   const auto from = bytes_of(text.substr(0, dots));
   const auto to = bytes_of(text.substr(std::min(dots + 2, text.size())));
@@ -210,141 +218,6 @@ void refuse_unsafe(const Job& job, const Options& options, const Target& target,
   }
 }
 
-void print_summary_json(const Job& job, const SweepSummary& done, const std::string& catalog) {
-  JsonWriter json(job.streams.out);
-  json.begin_object().key("catalog").value(catalog).key("done").value(done.done);
-  json.key("resumed").value(done.resumed).key("swept_to_bytes").value(done.swept_to);
-  json.key("read_bytes").value(done.read_bytes).key("volumes").begin_array();
-  for (const SweepSummary::Volume& volume : done.volumes) {
-    json.begin_object().key("address").value(volume.address).key("lost").value(volume.lost);
-    json.key("headless").value(volume.headless);
-    json.key("file_system").value(volume.type).key("label").value(volume.label);
-    json.key("start_bytes").value(volume.range.offset);
-    json.key("length_bytes").value(volume.range.length);
-    json.key("files").value(volume.files).key("deleted").value(volume.deleted);
-    json.key("intact").value(volume.intact).key("evidence").value(volume.evidence).end_object();
-  }
-  json.end_array().key("structures").begin_array();
-  for (const SweepSummary::Structure& each : done.structures) {
-    json.begin_object().key("kind").value(each.kind).key("format").value(each.format);
-    json.key("label").value(each.label).key("start_bytes").value(each.range.offset);
-    json.key("length_bytes").value(each.range.length).key("address");
-    each.address.empty() ? json.null() : json.value(each.address);
-    json.key("evidence").value(each.evidence).end_object();
-  }
-  json.end_array().key("content").begin_array();
-  for (const SweepSummary::Content& each : done.content)
-    json.begin_object()
-        .key("kind")
-        .value(each.kind)
-        .key("grade")
-        .value(each.grade)
-        .key("files")
-        .value(each.count)
-        .key("further_copies")
-        .value(each.copies)
-        .key("size_bytes")
-        .value(each.bytes)
-        .end_object();
-  json.end_array();
-  findings_json(json, job);
-  json.end_object();
-}
-
-// Files by their content: a row a kind.
-void print_content(const Job& job, const SweepSummary& done, const std::string& catalog) {
-  struct Row {
-    std::uint64_t whole = 0, cut = 0, doubtful = 0, copies = 0, bytes = 0;
-  };
-  std::map<std::string, Row> rows;
-  Row all;
-  for (const SweepSummary::Content& each : done.content)
-    for (Row* const row : {&rows[each.kind], &all}) {
-      (each.grade == "whole" ? row->whole : each.grade == "cut" ? row->cut : row->doubtful) +=
-          each.count;
-      row->copies += each.copies;
-      row->bytes += each.bytes;
-    }
-  if (rows.empty()) return;
-  std::ostream& out = job.streams.out;
-  const auto print = [&](const std::string& kind, const Row& row) {
-    out << fmt::format("  {:<8}  {:>8}  {:>8}  {:>8}  {:>8}  {:>10}\n", kind, row.whole, row.cut,
-                       row.doubtful, row.copies, size_text(row.bytes, false));
-  };
-  out << fmt::format("\nFiles by their content that no volume lists, in {}:\n",
-                     for_terminal(catalog + "::content"))
-      << coloured(job.streams, Meaning::quiet,
-                  fmt::format("  {:<8}  {:>8}  {:>8}  {:>8}  {:>8}  {:>10}", "KIND", "WHOLE", "CUT",
-                              "DOUBTFUL", "COPIES", "SIZE"))
-      << '\n';
-  for (const auto& [kind, row] : rows) print(kind, row);
-  print("all", all);
-}
-
-void print_structures(const Job& job, const SweepSummary& done) {
-  std::ostream& out = job.streams.out;
-  for (std::size_t i = 0; i < std::min(done.structures.size(), kShownStructures); ++i) {
-    const SweepSummary::Structure& each = done.structures[i];
-    if (i == 0) out << "\nAlso found:\n";
-    out << fmt::format("  byte {:>14}  {}: {}{}\n", each.range.offset, each.kind, each.format,
-                       each.label.empty() ? "" : " " + for_terminal(each.label));
-    out << "    " << wrapped(for_terminal(each.evidence), 4) << '\n';
-    if (!each.address.empty()) out << "    opens as " << for_shell(each.address) << '\n';
-  }
-  if (done.structures.size() > kShownStructures)
-    out << fmt::format("  and {} more; --json has all\n",
-                       done.structures.size() - kShownStructures);
-}
-
-void print_summary(const Job& job, const SweepSummary& done, const Address& disk,
-                   const std::string& catalog) {
-  std::ostream& out = job.streams.out;
-  if (!done.done) {
-    out << fmt::format(
-        "Stopped at byte {}. What was found is kept in {};\n"
-        "the same command goes on.\n",
-        done.swept_to, for_terminal(catalog));
-    return;
-  }
-  out << coloured(job.streams, Meaning::quiet,
-                  fmt::format("{:<28}  {:>15}  {:>10}  {:<6}  {:<12}  {:>8}  {:>8}", "VOLUME",
-                              "START", "SIZE", "TYPE", "LABEL", "FILES", "DELETED"))
-      << '\n';
-  for (const SweepSummary::Volume& volume : done.volumes) {
-    out << coloured(job.streams, volume.lost ? Meaning::deleted : Meaning::plain,
-                    fmt::format("{:<28}  {:>15}  {:>10}  {:<6}  {:<12}  {:>8}  {:>8}",
-                                for_terminal(volume.address), volume.range.offset,
-                                size_text(volume.range.length, false), volume.type,
-                                for_terminal(volume.label), volume.files, volume.deleted))
-        << '\n';
-    if (volume.lost && !volume.evidence.empty())
-      out << "  " << wrapped(for_terminal(volume.evidence), 2) << '\n';
-  }
-  if (done.volumes.empty()) out << "  no volume that can be read\n";
-  print_structures(job, done);
-  print_content(job, done, catalog);
-  const SweepSummary::Volume* lost = nullptr;  // the one with the most in it
-  for (const SweepSummary::Volume& volume : done.volumes)
-    if (volume.lost &&
-        (lost == nullptr || volume.files + volume.deleted > lost->files + lost->deleted))
-      lost = &volume;
-  out << fmt::format("\nAll is kept in {}: list, find, show and extract take it as a source.\n",
-                     for_terminal(catalog));
-  if (lost == nullptr && done.content.empty()) return;
-  out << "\nNext:\n";
-  if (!done.content.empty())
-    out << "  lantern extract " << for_shell(catalog + "::content::/whole") << " found\n";
-  if (lost == nullptr) return;
-  out << "  lantern list " << for_shell(lost->address) << " --deleted\n";
-  // Where no table names a volume, one that does may be made of those whose heads are there.
-  const bool any_named = std::any_of(done.volumes.begin(), done.volumes.end(),
-                                     [](const auto& volume) { return !volume.lost; });
-  const bool any_head = std::any_of(done.volumes.begin(), done.volumes.end(),
-                                    [](const auto& volume) { return !volume.headless; });
-  if (!any_named && any_head)
-    out << "  lantern repair " << for_shell(disk.print()) << " --every-sector\n";
-}
-
 int sweep_source(Job& job, const Options& options) {
   const Address address = options.common.address(options.source);
   const Session& session = options.common.session(job);
@@ -366,7 +239,7 @@ int sweep_source(Job& job, const Options& options) {
                 {Do::list, " shows what was found"});
   SweepOptions how;
   how.catalog = options.catalog.empty() ? catalog_of(address) : options.catalog;
-  how.range = range_of(options.range);
+  how.range = range_of(options.range, disk.bytes->size());
   if (!options.within.empty()) {
     if (!options.range.empty())
       throw Error(ErrorCode::usage, {}, std::nullopt, "--within and --range both say what is swept",
@@ -376,33 +249,13 @@ int sweep_source(Job& job, const Options& options) {
   how.kinds = kinds_of(options.kinds);
   how.free_space_only = options.free_space_only;
   how.since = options.since;
+  how.part = options.part;
   how.unaligned = options.unaligned;
   how.signatures = options.signatures;
   refuse_unsafe(job, options, target, how.catalog);
   SweepView view(job.streams);
-  if (options.progress == "json") {
-    how.on_state = [&](const SweepState& state) { view.print_json(state); };
-    how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
-      view.print_json_listing(volume, entries);
-    };
-    how.on_checking = [&](std::uint64_t checked_to, std::uint64_t files) {
-      view.print_json_checking(checked_to, files);
-    };
-    how.on_joining = [&](std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
-      view.print_json_joining(tried, all, joined);
-    };
-  } else if (job.streams.err_is_terminal) {
-    how.on_state = [&](const SweepState& state) { view.draw(state); };
-    how.on_listing = [&](const std::string& volume, std::uint64_t entries) {
-      view.draw_listing(volume, entries);
-    };
-    how.on_checking = [&](std::uint64_t checked_to, std::uint64_t files) {
-      view.draw_checking(checked_to, files);
-    };
-    how.on_joining = [&](std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
-      view.draw_joining(tried, all, joined);
-    };
-  }
+  view.follow(how, options.progress == "json");
+
   const SweepSummary done = sweep_to_catalog(disk, how, session, job.context);
   view.clear();
   if (options.common.json)
@@ -427,7 +280,9 @@ Run add_sweep(OptionParser& parser, Job& job) {
       "-o", options->catalog,
       "the catalog; without it NAME.catalog in this folder. One that is there is gone on "
       "with");
-  command.option("--range", options->range, "only these bytes of the disk: FROM..TO");
+  command.option("--range", options->range, "only these bytes of the disk: FROM..TO, or N/M for one of M parts");
+  command.flag("--part", options->part,
+               "the range is a part that catalog merge joins with the others");
   command.option("--within", options->within, "only this volume of the disk: 2, or label=NAME");
   command.flag("--free-space-only", options->free_space_only,
                "past what the volumes that can be read have in use");

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <ostream>
 #include <sstream>
+#include <utility>
 
 #include "cli/output.h"
 #include "cli/progress.h"
@@ -86,44 +87,62 @@ void SweepView::draw(const SweepState& state) {
   streams_.err << text.str() << std::flush;
 }
 
-void SweepView::draw_listing(const std::string& volume, std::uint64_t entries) {
-  streams_.err << fmt::format("\r\x1b[Klisting {}: {} entries", for_terminal(volume), entries)
-               << std::flush;
+void SweepView::draw_line(const std::string& text) {
+  streams_.err << "\r\x1b[K" << text << std::flush;
+  under_ = true;
 }
 
-void SweepView::draw_checking(std::uint64_t checked_to, std::uint64_t files) {
-  streams_.err << fmt::format("\r\x1b[Kchecking files by their content: to byte {}, {} found",
-                              checked_to, files)
-               << std::flush;
-}
-
-void SweepView::print_json_checking(std::uint64_t checked_to, std::uint64_t files) {
+bool SweepView::is_due() {
   const auto now = Steady::now();
-  if (now - printed_ < std::chrono::seconds(1)) return;
+  if (now - printed_ < std::chrono::seconds(1)) return false;
   printed_ = now;
-  JsonWriter json(streams_.err, true);
-  json.begin_object().key("checked_to_bytes").value(checked_to).key("files").value(files);
-  json.end_object();
-  streams_.err << std::endl;
+  return true;
 }
 
-void SweepView::draw_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
-  streams_.err << fmt::format("\r\x1b[Kjoining files that are cut: {} of {} tried, {} whole", tried,
-                              all, joined)
-               << std::flush;
-}
-
-void SweepView::print_json_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
-  const auto now = Steady::now();
-  if (now - printed_ < std::chrono::seconds(1)) return;
-  printed_ = now;
-  JsonWriter json(streams_.err, true);
-  json.begin_object().key("join_tried").value(tried).key("join_all").value(all);
-  json.key("joined").value(joined).end_object();
-  streams_.err << std::endl;
+void SweepView::follow(SweepOptions& options, bool json) {
+  if (json) {
+    options.on_state = [this](const SweepState& state) {
+      if (is_due() || state.swept_to == state.range.end()) print_json(state);
+    };
+    options.on_listing = [this](const std::string& volume, std::uint64_t entries) {
+      if (!is_due()) return;
+      JsonWriter line(streams_.err, true);
+      line.begin_object().key("listing").value(volume).key("entries").value(entries).end_object();
+      streams_.err << std::endl;
+    };
+    options.on_checking = [this](std::uint64_t checked_to, std::uint64_t files) {
+      if (!is_due()) return;
+      JsonWriter line(streams_.err, true);
+      line.begin_object().key("checked_to_bytes").value(checked_to).key("files").value(files);
+      line.end_object();
+      streams_.err << std::endl;
+    };
+    options.on_joining = [this](std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
+      if (!is_due()) return;
+      JsonWriter line(streams_.err, true);
+      line.begin_object().key("cut_files_tried").value(tried).key("cut_files").value(all);
+      line.key("joined").value(joined).end_object();
+      streams_.err << std::endl;
+    };
+    return;
+  }
+  if (!streams_.err_is_terminal) return;
+  options.on_state = [this](const SweepState& state) { draw(state); };
+  options.on_listing = [this](const std::string& volume, std::uint64_t entries) {
+    draw_line(fmt::format("listing {}: {} entries", for_terminal(volume), entries));
+  };
+  options.on_checking = [this](std::uint64_t checked_to, std::uint64_t files) {
+    draw_line(
+        fmt::format("checking files by their content: to byte {}, {} found", checked_to, files));
+  };
+  options.on_joining = [this](std::uint64_t tried, std::uint64_t all, std::uint64_t joined) {
+    draw_line(
+        fmt::format("joining files that are cut: {} of {} tried, {} whole", tried, all, joined));
+  };
 }
 
 void SweepView::clear() {
+  if (std::exchange(under_, false)) streams_.err << "\r\x1b[K" << std::flush;
   if (lines_ == 0) return;
   // Up to where it began, and all from there on.
   streams_.err << fmt::format("\r\x1b[{}A\x1b[J", lines_) << std::flush;
@@ -131,9 +150,6 @@ void SweepView::clear() {
 }
 
 void SweepView::print_json(const SweepState& state) {
-  const auto now = Steady::now();
-  if (now - printed_ < std::chrono::seconds(1) && state.swept_to < state.range.end()) return;
-  printed_ = now;
   const double speed = rate(state);
   JsonWriter json(streams_.err, true);
   json.begin_object().key("swept_to_bytes").value(state.swept_to);
@@ -145,15 +161,6 @@ void SweepView::print_json(const SweepState& state) {
   json.key("unreadable_bytes").value(state.unreadable_bytes).key("found").begin_object();
   for (const SweepState::Count& each : state.found) json.key(each.kind).value(each.count);
   json.end_object().key("map").value(state.map).end_object();
-  streams_.err << std::endl;
-}
-
-void SweepView::print_json_listing(const std::string& volume, std::uint64_t entries) {
-  const auto now = Steady::now();
-  if (now - printed_ < std::chrono::seconds(1)) return;
-  printed_ = now;
-  JsonWriter json(streams_.err, true);
-  json.begin_object().key("listing").value(volume).key("entries").value(entries).end_object();
   streams_.err << std::endl;
 }
 

@@ -13,28 +13,25 @@ namespace lantern::cli {
 class SweepView {
  public:
   explicit SweepView(const Streams& streams) : streams_(streams) {}
-  // Over what it drew before.
-  void draw(const SweepState& state);
-  // Once all was swept: under the drawing, what is listed.
-  void draw_checking(std::uint64_t checked_to, std::uint64_t files);
-  void print_json_checking(std::uint64_t checked_to, std::uint64_t files);
-  void draw_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined);
-  void print_json_joining(std::uint64_t tried, std::uint64_t all, std::uint64_t joined);
-  void draw_listing(const std::string& volume, std::uint64_t entries);
-  // Takes the drawing off the terminal.
+  // Shows how far a sweep with these options is: as lines of JSON, or where there is a terminal.
+  // This must live as long as they do.
+  void follow(SweepOptions& options, bool json);
+  // Takes what was drawn off the terminal.
   void clear();
-  // One line of JSON, at most one a second.
-  void print_json(const SweepState& state);
-  void print_json_listing(const std::string& volume, std::uint64_t entries);
 
  private:
   using Steady = std::chrono::steady_clock;
+  void draw(const SweepState& state);  // over what it drew before
+  void draw_line(const std::string& text);  // under it
+  void print_json(const SweepState& state);
+  bool is_due();  // a line of JSON a second at most
   double rate(const SweepState& state) const;  // bytes a second
 
   const Streams& streams_;
   Steady::time_point start_ = Steady::now();
   Steady::time_point printed_{};
   std::size_t lines_ = 0;  // drawn
+  bool under_ = false;     // a line under them
 };
 
 }  // namespace lantern::cli

@@ -93,6 +93,10 @@ struct SweepOptions {
   std::vector<std::string> kinds = {};
   // Past what the volumes that can be read have in use.
   bool free_space_only = false;
+  // The range is a part of what other sweeps read as well, on other computers perhaps: volumes are
+  // listed, and files that lie across parts are joined, when the catalogs are merged. The range
+  // grows to whole MiB.
+  bool part = false;
   // Files by their content are looked for at every byte, not at the starts of sectors alone.
   bool unaligned = false;
   // Files of this computer with signatures of further kinds (docs/formats/signatures.md).
@@ -116,6 +120,7 @@ struct SweepSummary {
   std::uint64_t swept_to = 0;    // byte of the disk
   std::uint64_t read_bytes = 0;  // in this run
   bool resumed = false;          // an earlier run had begun
+  bool part = false;             // it is of a part: nothing is listed before it is merged
   bool done = false;             // all was swept, and the volumes are listed
   struct Volume {
     std::string address;    // below the catalog
@@ -165,5 +170,19 @@ class DiskLayer;
 // Throws Error{cannot_write, cannot_read, refused (a catalog of another disk), stopped}.
 SweepSummary sweep_to_catalog(const DiskLayer& disk, const SweepOptions& options,
                               const Session& session, const Context& context);
+
+// Of `count` parts of a disk of so many bytes, in whole MiB, the one of this number (1 is the
+// first).
+Range part_of_disk(std::uint64_t disk_bytes, std::uint64_t number, std::uint64_t count);
+
+// The address of the disk that a catalog is of, when it was swept. Throws as is_catalog's open.
+std::string disk_of_catalog(const std::string& path);
+
+// What sweeps of parts of a disk found, as one catalog: just what one sweep of it all finds. Goes on
+// when it is called again. `options.catalog` is the one that is made. Throws Error{usage} where
+// parts are missing, and as sweep_to_catalog.
+SweepSummary merge_catalogs(const DiskLayer& disk, const std::vector<std::string>& parts,
+                            const SweepOptions& options, const Session& session,
+                            const Context& context);
 
 }  // namespace lantern

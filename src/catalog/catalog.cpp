@@ -52,6 +52,10 @@ CREATE TABLE structure(offset INTEGER NOT NULL, length INTEGER NOT NULL, kind TE
   format TEXT NOT NULL, label TEXT NOT NULL, address TEXT NOT NULL, evidence TEXT NOT NULL,
   PRIMARY KEY(offset, kind, format)) WITHOUT ROWID;
 CREATE TABLE candidate(offset INTEGER PRIMARY KEY, kind TEXT NOT NULL);
+CREATE TABLE checked(offset INTEGER PRIMARY KEY, length INTEGER NOT NULL, kind TEXT NOT NULL,
+  grade TEXT NOT NULL, verified INTEGER NOT NULL, copies INTEGER NOT NULL, title TEXT NOT NULL,
+  time TEXT NOT NULL, evidence TEXT NOT NULL, breaks INTEGER NOT NULL, name TEXT NOT NULL,
+  pieces INTEGER NOT NULL, digest BLOB NOT NULL);
 CREATE TABLE find(offset INTEGER PRIMARY KEY, length INTEGER NOT NULL, kind TEXT NOT NULL,
   grade TEXT NOT NULL, verified INTEGER NOT NULL, copies INTEGER NOT NULL, title TEXT NOT NULL,
   time TEXT NOT NULL, evidence TEXT NOT NULL, breaks INTEGER NOT NULL, name TEXT NOT NULL,
@@ -60,6 +64,8 @@ CREATE INDEX find_by_digest ON find(digest);
 CREATE TABLE find_piece(find INTEGER NOT NULL, place INTEGER NOT NULL,
   disk_offset INTEGER NOT NULL, length INTEGER NOT NULL, PRIMARY KEY(find, place)) WITHOUT ROWID;
 CREATE INDEX piece_by_disk ON find_piece(disk_offset);
+CREATE TABLE find_count(grade TEXT NOT NULL, kind TEXT NOT NULL, count INTEGER NOT NULL,
+  copies INTEGER NOT NULL, bytes INTEGER NOT NULL, PRIMARY KEY(grade, kind)) WITHOUT ROWID;
 CREATE TABLE find_copy(find INTEGER NOT NULL, disk_offset INTEGER NOT NULL,
   PRIMARY KEY(find, disk_offset)) WITHOUT ROWID;
 CREATE TABLE finding(code TEXT NOT NULL, severity TEXT NOT NULL, address TEXT NOT NULL,
@@ -258,6 +264,18 @@ void Catalog::take_over(const std::string& earlier) {
   database_.run("DETACH DATABASE earlier");
 }
 
+void Catalog::take_part(const std::string& part) {
+  database_.prepare("ATTACH DATABASE ? AS part").bind(1, part).run();
+  begin();
+  for (const char* const table :
+       {"hit", "record_run", "index_block", "folder_head", "folder_entry", "journal", "inode_run",
+        "candidate", "block"})
+    database_.run(fmt::format("INSERT OR IGNORE INTO main.{0} SELECT * FROM part.{0}", table));
+  database_.run("INSERT OR IGNORE INTO main.checked SELECT * FROM part.find");
+  commit();
+  database_.run("DETACH DATABASE part");
+}
+
 void Catalog::add_structure(const CatalogStructure& structure) {
   Statement add = database_.prepare("INSERT OR IGNORE INTO structure VALUES(?, ?, ?, ?, ?, ?, ?)");
   add.bind(1, structure.range.offset).bind(2, structure.range.length).bind(3, structure.kind);
@@ -283,7 +301,8 @@ std::vector<CatalogStructure> Catalog::structures() const {
 void Catalog::clear_volumes() {
   database_.run(
       "DELETE FROM extent; DELETE FROM entry; DELETE FROM volume; DELETE FROM finding; "
-      "DELETE FROM structure; DELETE FROM find; DELETE FROM find_piece; DELETE FROM find_copy;");
+      "DELETE FROM structure; DELETE FROM find; DELETE FROM find_piece; DELETE FROM find_copy; "
+      "DELETE FROM find_count;");
 }
 
 }  // namespace lantern

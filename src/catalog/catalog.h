@@ -84,6 +84,8 @@ class Catalog {
   void index_entries();
   // What another catalog has of what a pass found, and of the blocks that could be read.
   void take_over(const std::string& earlier);
+  // All that a sweep of a part of the disk has.
+  void take_part(const std::string& part);
   void add_structure(const CatalogStructure& structure);
   std::vector<CatalogStructure> structures() const;
   void clear_volumes();  // with their entries

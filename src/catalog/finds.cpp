@@ -39,9 +39,13 @@ std::string name_of(const CatalogFind& find) {
   return fmt::format("{}{}at {}.{}", title, time, find.offset, find.kind);
 }
 
-constexpr std::string_view kFindColumns =
+constexpr std::string_view kCounts =
+    "SELECT grade, kind, count(*), sum(copies - 1), sum(length) FROM find GROUP BY grade, kind";
+
+constexpr std::string_view kColumnsOfAny =
     "SELECT offset, length, kind, grade, verified, copies, title, time, evidence, breaks, name, "
-    "pieces FROM find ";
+    "pieces FROM ";
+const std::string kFindColumns = std::string(kColumnsOfAny) + "find ";
 
 CatalogFind find_of(const Statement& row, const Database& database) {
   CatalogFind find;
@@ -285,6 +289,13 @@ void FindWriter::remove(std::uint64_t offset) {
   remove_pieces_.bind(1, offset).run();
 }
 
+std::optional<CatalogFind> checked_find(const Catalog& catalog, std::uint64_t offset) {
+  Statement row =
+      catalog.database().prepare(fmt::format("{}checked WHERE offset = ?", kColumnsOfAny));
+  if (!row.bind(1, offset).step()) return std::nullopt;
+  return find_of(row, catalog.database());
+}
+
 void each_find(const Catalog& catalog, const std::string& where,
                const std::function<bool(CatalogFind)>& use) {
   Statement rows = catalog.database().prepare(fmt::format("{}{} ORDER BY offset", kFindColumns, where));
@@ -292,11 +303,17 @@ void each_find(const Catalog& catalog, const std::string& where,
     if (!use(find_of(rows, catalog.database()))) return;
 }
 
+void close_finds(Catalog& catalog) {
+  catalog.database().run(fmt::format(
+      "DELETE FROM find_count; INSERT INTO find_count {}; "
+      "CREATE INDEX IF NOT EXISTS find_by_name ON find(grade, kind, name);",
+      kCounts));
+}
+
 std::vector<FindCount> count_finds(const Catalog& catalog) {
   std::vector<FindCount> counts;
   Statement rows = catalog.database().prepare(
-      "SELECT grade, kind, count(*), sum(copies - 1), sum(length) FROM find GROUP BY grade, kind "
-      "ORDER BY grade, kind");
+      catalog.is_done() ? "SELECT * FROM find_count ORDER BY grade, kind" : kCounts);
   while (rows.step())
     counts.push_back({rows.text(1), grade_of(rows.text(0)), rows.number(2), rows.number(3),
                       rows.number(4)});

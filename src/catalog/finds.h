@@ -58,6 +58,9 @@ class FindWriter {
   Statement add_, add_piece_, same_, copy_, counted_, remove_, remove_pieces_;
 };
 
+// What a sweep of a part of the disk said of the place; empty: nothing.
+std::optional<CatalogFind> checked_find(const Catalog& catalog, std::uint64_t offset);
+
 // Those there are, in the order of the disk, `where` being a condition on columns of `find`.
 void each_find(const Catalog& catalog, const std::string& where,
                const std::function<bool(CatalogFind)>& use);
@@ -70,6 +73,8 @@ struct FindCount {
   std::uint64_t bytes = 0;
 };
 std::vector<FindCount> count_finds(const Catalog& catalog);
+// Once all are written: their counts, and what they are asked for by.
+void close_finds(Catalog& catalog);
 
 // Folders "whole", "cut" and "doubtful", in each a folder for each kind. `disk`: gives the disk, or
 // throws what keeps it from that; called when a content is asked for.

@@ -87,6 +87,10 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     disk->container.flat = disk->bytes;
     disk->container.format = "raw";
   }
+  if (catalog->fact("state") == "part")
+    throw Error(ErrorCode::cannot_read, path, std::nullopt,
+                "is of a part of a disk, and lists nothing by itself",
+                "merge it with the other parts of the disk first");
   if (!catalog->is_done() && catalog->volumes().empty())
     throw Error(
         ErrorCode::cannot_read, catalog->database().path(), std::nullopt,

@@ -82,6 +82,7 @@ class FileSearch {
     rows.bind(1, std::max(at_, inside_end_)).bind(2, std::uint64_t{kAtOnce});
     std::vector<Candidate> some;
     while (rows.step()) some.push_back({rows.number(0), rows.text(1), rows.number(2) != 0, {}, {}});
+    for (Candidate& candidate : some) candidate.find = checked_find(catalog_, candidate.offset);
     return some;
   }
 
@@ -101,7 +102,11 @@ class FileSearch {
                             work_left_ + kWorkPerByte * (candidate.offset - std::min(candidate.offset, at_)));
       at_ = candidate.offset + 1;
       gave_up_ += candidate.followed.gave_up ? 1 : 0;
-      if (candidate.find && candidate.offset >= inside_end_) take(*candidate.find);
+      if (candidate.offset < inside_end_) continue;
+      if (candidate.find)
+        take(*candidate.find);
+      else if (options_.part && !candidate.image)
+        drop(candidate.offset);
     }
   }
 
@@ -109,6 +114,7 @@ class FileSearch {
   void check_one(Candidate& candidate, std::uint64_t max_work) const {
     context_.check_cancelled();
     if (candidate.offset < inside_end_ || candidate.offset >= disk_->size()) return;
+    if (candidate.find) return;  // in a part of the disk
     if (candidate.image) {
       const Format* const format = known_formats().find(candidate.kind);
       if (format != nullptr && format->open_container != nullptr)
@@ -136,9 +142,10 @@ class FileSearch {
                                                   kind->check == "tar" || kind->check == "rtf");
     const bool follows_inside = find.grade == Grade::whole || holds_others;
     if (follows_inside) inside_end_ = find.offset + find.length();
-    if (is_listed(find)) return;
+    if (!options_.part && is_listed(find)) return;
     begin();
     ++finds_;
+    if (options_.part) return writer_.add(find, {});
     const std::string digest = digest_of(*make_window(disk_, {find.offset, find.length()}));
     // What is cut may go on elsewhere, each in its own way.
     const auto first = find.breaks == 0 ? writer_.same(find, digest) : std::nullopt;
@@ -147,6 +154,12 @@ class FileSearch {
       return;
     }
     writer_.add(find, digest);
+  }
+
+  // What was looked at and is nothing need not be looked at again when the parts are merged.
+  void drop(std::uint64_t offset) {
+    begin();
+    catalog_.database().prepare("DELETE FROM candidate WHERE offset = ?").bind(1, offset).run();
   }
 
   // Whether a volume has it as a file, or as a part of one.

@@ -10,8 +10,9 @@
 
 namespace lantern {
 
-// From where an earlier call was stopped. The volumes are listed already. Throws
-// Error{cannot_write, stopped}.
+// From where an earlier call was stopped. The volumes are listed already; of a part of a disk they
+// are not, and each place is told of by itself, what others have to do with it left for later.
+// Throws Error{cannot_write, stopped}.
 void find_files(const SourcePtr& disk, Catalog& catalog, const Signatures& signatures,
                 const SweepOptions& options, const Context& context);
 

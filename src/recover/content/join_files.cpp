@@ -19,7 +19,7 @@ constexpr std::size_t kMaxPieces = 64;
 // What trying may cost (KindReader::spend): for each file, and for all of a disk so much and some
 // for each of its bytes.
 constexpr std::uint64_t kMaxWorkOfFile = 512u << 20;
-constexpr std::uint64_t kFirstWork = std::uint64_t{16} << 30;
+constexpr std::uint64_t kFirstWork = std::uint64_t{32} << 30;
 constexpr std::uint64_t kWorkPerByte = 64;
 constexpr std::uint64_t kWindow = 256u << 20;  // bytes of the disk, to each side of a piece
 

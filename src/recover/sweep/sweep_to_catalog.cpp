@@ -23,6 +23,11 @@
 namespace lantern {
 namespace {
 
+// What is looked at as one never lies across this (BlockFinder, Pieces).
+constexpr std::uint64_t kPartUnit = 1u << 20;
+// In what a sweep looks for: it is one of a part, and not to be gone on with as another.
+constexpr std::string_view kPartWords = "; a part";
+
 // Tells how far it is and what was found so far, ten times a second.
 class StateTeller final : public Progress {
  public:
@@ -64,8 +69,18 @@ class Job {
       const Context& context)
       : disk_(disk), options_(options), session_(session), context_(context) {}
 
+  SweepSummary merge(const std::vector<std::string>& parts) {
+    open_merged(parts);
+    return finish();
+  }
+
   SweepSummary run() {
     open_catalog();
+    return finish();
+  }
+
+ private:
+  SweepSummary finish() {
     if (!options_.since.empty() && catalog_->fact("since").empty()) take_over_earlier();
     const ContentFinder::Means means = means_of();
     auto finders = std::make_unique<Finders>(means);
@@ -78,6 +93,7 @@ class Job {
       knows_all = options_.since.empty();
       if (!knows_all) finders = std::make_unique<Finders>(means);
     }
+    if (options_.part) return finish_part();
     if (catalog_->fact("state") == "reading") {
       if (!knows_all)
         for (CatalogFinder* const finder : finders->of(options_.kinds))
@@ -95,7 +111,10 @@ class Job {
     if (!catalog_->is_done()) {
       find_files(disk_.bytes, *catalog_, signatures_, options_, context_);
       join_files(disk_.bytes, *catalog_, signatures_, options_, context_);
+      catalog_->begin();
+      close_finds(*catalog_);
       catalog_->set_fact("state", "done");
+      catalog_->commit();
     }
     tell_volumes();
     tell_content();
@@ -104,7 +123,77 @@ class Job {
     return summary_;
   }
 
- private:
+  // Of a part, what stands by itself.
+  SweepSummary finish_part() {
+    if (catalog_->fact("state") != "part") {
+      find_files(disk_.bytes, *catalog_, signatures_, options_, context_);
+      catalog_->set_fact("state", "part");
+    }
+    summary_.done = true;
+    summary_.part = true;
+    return summary_;
+  }
+
+  // The parts must have been swept alike, and leave out nothing between them.
+  void open_merged(const std::vector<std::string>& parts) {
+    struct Part {
+      std::string path;
+      CatalogFacts facts;
+    };
+    std::vector<Part> all;
+    for (const std::string& path : parts) {
+      const auto part = Catalog::open(path, Database::How::read);
+      all.push_back({path, part->facts()});
+      if (part->fact("state") != "part")
+        throw Error(ErrorCode::usage, path, std::nullopt, "is no finished part of a sweep",
+                    "run its sweep again, with --part: it goes on");
+      if (compare(all.back().facts.identity, identify(*disk_.bytes)) != IdentityMatch::same)
+        throw Error(ErrorCode::refused, path, std::nullopt,
+                    "is of another disk, or the disk has changed since", "leave it out");
+      if (all.back().facts.what != all.front().facts.what)
+        throw Error(ErrorCode::usage, path, std::nullopt,
+                    fmt::format("was swept with other options than {}", all.front().path),
+                    "sweep all parts alike");
+    }
+    std::sort(all.begin(), all.end(), [](const Part& a, const Part& b) {
+      return a.facts.range.offset < b.facts.range.offset;
+    });
+    std::uint64_t end = all.front().facts.range.offset;
+    for (const Part& part : all) {
+      if (part.facts.range.offset > end)
+        throw Error(ErrorCode::usage, part.path, std::nullopt,
+                    fmt::format("bytes {} to {} of the disk are in no part", end,
+                                part.facts.range.offset),
+                    fmt::format("sweep --part --range {}..{}", end, part.facts.range.offset));
+      end = std::max(end, part.facts.range.end());
+    }
+    CatalogFacts facts = all.front().facts;
+    facts.range.length = end - facts.range.offset;
+    facts.what = facts.what.substr(0, facts.what.rfind(kPartWords));
+    const auto merging = [&] { return catalog_->fact("state") == "merging"; };
+    std::error_code error;
+    if (Catalog::is_catalog(options_.catalog)) {
+      catalog_ = Catalog::open(options_.catalog, Database::How::write);
+      if (catalog_->facts().what != facts.what || !(catalog_->facts().range == facts.range) ||
+          catalog_->fact("merged").empty())
+        throw Error(ErrorCode::refused, options_.catalog, std::nullopt,
+                    "exists and is no merge of these", "name another file with -o");
+      summary_.resumed = true;
+    } else if (std::filesystem::exists(options_.catalog, error)) {
+      throw Error(ErrorCode::refused, options_.catalog, std::nullopt, "exists and is no catalog",
+                  "name another file with -o");
+    } else {
+      catalog_ = Catalog::create(options_.catalog, facts);
+      catalog_->set_fact("merged", std::to_string(all.size()));
+      catalog_->set_fact("state", "merging");
+    }
+    if (!merging()) return;
+    for (const Part& part : all) catalog_->take_part(part.path);
+    CatalogPass(*catalog_, {}).join_blocks();
+    catalog_->set_fact("swept_to", std::to_string(facts.range.end()));
+    catalog_->set_fact("state", "reading");
+  }
+
   void take_over_earlier() {
     const auto earlier = Catalog::open(options_.since, Database::How::read);
     const IdentityMatch match = compare(earlier->facts().identity, catalog_->facts().identity);
@@ -196,6 +285,7 @@ class Job {
         text += fmt::format("{}{}", text.empty() ? "" : ", ", kind);
     if (options_.free_space_only) text += "; free space only";
     if (options_.unaligned) text += "; at any byte";
+    if (options_.part) text += kPartWords;
     for (const std::string& path : options_.signatures) text += "; with " + path;
     if (!options_.since.empty()) text += "; since " + options_.since;
     return text;
@@ -211,6 +301,11 @@ class Job {
     facts.identity = identify(*disk_.bytes);
     facts.range = options_.range.length == 0 ? Range{0, disk_.bytes->size()}
                                              : intersect(options_.range, {0, disk_.bytes->size()});
+    if (options_.part) {
+      const std::uint64_t begin = facts.range.offset / kPartUnit * kPartUnit;
+      const std::uint64_t end = (facts.range.end() + kPartUnit - 1) / kPartUnit * kPartUnit;
+      facts.range = intersect({begin, end - begin}, {0, disk_.bytes->size()});
+    }
     facts.what = what();
     // One that was killed while it was made is empty, or taken back to that when it is opened.
     const bool unmade = !std::filesystem::exists(options_.catalog, error) ||
@@ -277,6 +372,25 @@ class Job {
 };
 
 }  // namespace
+
+Range part_of_disk(std::uint64_t disk_bytes, std::uint64_t number, std::uint64_t count) {
+  const std::uint64_t units = (disk_bytes + kPartUnit - 1) / kPartUnit;
+  const auto begin = [&](std::uint64_t i) {
+    // Without a product that could be too large.
+    return std::min((units / count * i + units % count * i / count) * kPartUnit, disk_bytes);
+  };
+  return {begin(number - 1), begin(number) - begin(number - 1)};
+}
+
+std::string disk_of_catalog(const std::string& path) {
+  return Catalog::open(path, Database::How::read)->facts().disk;
+}
+
+SweepSummary merge_catalogs(const DiskLayer& disk, const std::vector<std::string>& parts,
+                            const SweepOptions& options, const Session& session,
+                            const Context& context) {
+  return Job(disk, options, session, context).merge(parts);
+}
 
 std::vector<std::string_view> sweep_kinds() {
   return {kSweepKinds.begin(), kSweepKinds.end()};

@@ -34,9 +34,8 @@ void ContentFinder::add(std::uint64_t offset, const SignatureKind& kind) {
 void ContentFinder::look(const SweptPiece& piece) {
   look_at_sectors(piece);
   if (!means_.anywhere) return;
-  MarksAnywhere::Scratch scratch(*means_.anywhere);
   std::size_t left = kMaxInPiece;
-  means_.anywhere->each(piece.bytes, piece.owned, scratch,
+  means_.anywhere->each(piece.bytes, piece.owned,
                         [&](std::size_t at, const SignatureKind& kind) {
                           if (left == 0) {
                             capped_ = true;
@@ -52,9 +51,10 @@ void ContentFinder::look_at_sectors(const SweptPiece& piece) {
   static const SignatureKind& text = *Signatures::built_in().by_name("txt");
   for (std::size_t at = 0; at + kSector <= piece.owned; at += kSector) {
     const ByteView bytes = piece.bytes.subspan(at);
+    if (bytes.size() < kLookAhead && !means_.marks->fits(bytes.size())) break;
     if (const SignatureKind* const kind = means_.marks->at_sector(bytes)) {
       add(piece.offset + at, *kind);
-    } else if (begins_text(bytes)) {
+    } else if (is_of_text(bytes[0]) && is_of_text(bytes[1]) && begins_text(bytes)) {
       // One that only goes on here is known by the byte before it; of the first sector of a piece
       // that is asked when it is checked.
       if (at == 0 || !is_of_text(piece.bytes[at - 1])) add(piece.offset + at, text);

@@ -8,7 +8,6 @@
 
 #include "lantern/error.h"
 #include "recover/kinds/likely.h"
-#include "recover/sweep/finders/quick_look.h"
 
 namespace lantern {
 namespace {
@@ -17,6 +16,22 @@ namespace {
 bool is_looked_for(const SignatureKind& kind) {
   return kind.family != "disk" && (!kind.check.empty() || !kind.built_in);
 }
+
+class Scratch {
+ public:
+  Scratch() = default;
+  Scratch(const Scratch&) = delete;
+  Scratch& operator=(const Scratch&) = delete;
+  ~Scratch() { hs_free_scratch(scratch_); }
+
+  hs_scratch* for_database(const hs_database* database) {
+    if (hs_alloc_scratch(database, &scratch_) != HS_SUCCESS) throw std::bad_alloc();
+    return scratch_;
+  }
+
+ private:
+  hs_scratch* scratch_ = nullptr;
+};
 
 bool is_within_zip(const SignatureKind& kind, const Beginning& beginning) {
   return kind.check == "zip" && beginning.at > 0;
@@ -34,14 +49,15 @@ Marks::Marks(const Signatures& signatures) : signatures_(signatures) {
         return static_cast<std::uint32_t>(static_cast<unsigned char>(bytes[i]));
       };
       if (beginning.at > 0) {
-        Further further{beginning.at, 0, {&kind, beginning}};
         const bool four = bytes.size() >= 4 && beginning.pattern.fixed.substr(0, 4) == "\1\1\1\1";
         if (!four)
           throw Error(ErrorCode::usage, kind.name, std::nullopt,
                       "a beginning behind byte 0 needs four bytes that are said",
                       "docs/formats/signatures.md describes the form");
-        further.head = byte(0) | byte(1) << 8 | byte(2) << 16 | byte(3) << 24;
-        further_.push_back(std::move(further));
+        const Head head{beginning.at, byte(0) | byte(1) << 8 | byte(2) << 16 | byte(3) << 24};
+        if (std::find(further_heads_.begin(), further_heads_.end(), head) == further_heads_.end())
+          further_heads_.push_back(head);
+        further_.push_back({&kind, beginning});
         continue;
       }
       at_start_.push_back({&kind, beginning});
@@ -58,14 +74,14 @@ const SignatureKind* Marks::first_of(const std::vector<Mark>& marks, ByteView by
   return nullptr;
 }
 
-const SignatureKind* Marks::at_sector(ByteView bytes) const {
-  if (heads_.test(quick_le32(bytes.data()) & 0xFFFFu))
-    if (const SignatureKind* const kind = first_of(at_start_, bytes)) return kind;
-  for (const Further& further : further_)
-    if (further.at + 4 <= bytes.size() && quick_le32(bytes.data() + further.at) == further.head &&
-        further.mark.beginning.fits(bytes) && kinds::is_likely(further.mark.kind->check, bytes))
-      return further.mark.kind;
-  return nullptr;
+bool Marks::fits(std::size_t bytes) const {
+  return std::all_of(further_heads_.begin(), further_heads_.end(),
+                     [&](const Head& head) { return head.at + 4 <= bytes; });
+}
+
+const SignatureKind* Marks::told(ByteView bytes) const {
+  const SignatureKind* const kind = first_of(at_start_, bytes);
+  return kind != nullptr ? kind : first_of(further_, bytes);
 }
 
 MarksAnywhere::MarksAnywhere(std::shared_ptr<const Marks> marks) : marks_(std::move(marks)) {
@@ -73,7 +89,9 @@ MarksAnywhere::MarksAnywhere(std::shared_ptr<const Marks> marks) : marks_(std::m
   for (const SignatureKind& kind : marks_->signatures().kinds()) {
     if (!is_looked_for(kind)) continue;
     for (const Beginning& beginning : kind.begins) {
-      if (is_within_zip(kind, beginning)) continue;
+      // Frames of sound follow each other: each of them would begin a file.
+      const bool is_frame = kind.check == "mpeg" && beginning.pattern.size() < 3;
+      if (is_within_zip(kind, beginning) || is_frame) continue;
       std::string text;
       for (std::size_t i = 0; i < beginning.pattern.size(); ++i)
         text += beginning.pattern.fixed[i] == 0
@@ -105,15 +123,7 @@ MarksAnywhere::~MarksAnywhere() {
   hs_free_database(database_);
 }
 
-MarksAnywhere::Scratch::Scratch(const MarksAnywhere& marks) {
-  if (hs_alloc_scratch(marks.database_, &scratch_) != HS_SUCCESS) throw std::bad_alloc();
-}
-
-MarksAnywhere::Scratch::~Scratch() {
-  hs_free_scratch(scratch_);
-}
-
-void MarksAnywhere::each(ByteView bytes, std::size_t owned, Scratch& scratch,
+void MarksAnywhere::each(ByteView bytes, std::size_t owned,
                          const std::function<bool(std::size_t, const SignatureKind&)>& use) const {
   struct Search {
     const MarksAnywhere& marks;
@@ -121,10 +131,13 @@ void MarksAnywhere::each(ByteView bytes, std::size_t owned, Scratch& scratch,
     std::size_t owned;
     const std::function<bool(std::size_t, const SignatureKind&)>& use;
   };
+  // One for a thread: making it takes longer than to look through a piece.
+  static thread_local Scratch scratches;
+  hs_scratch* const scratch = scratches.for_database(database_);
   Search search{*this, bytes, owned, use};
   hs_scan(
       database_, reinterpret_cast<const char*>(bytes.data()), static_cast<unsigned>(bytes.size()),
-      0, scratch.scratch_,
+      0, scratch,
       [](unsigned id, unsigned long long, unsigned long long to, unsigned, void* context) {
         const Search& own = *static_cast<Search*>(context);
         const Pattern& pattern = own.marks.patterns_[id];

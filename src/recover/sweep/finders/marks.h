@@ -1,7 +1,7 @@
 // The marks that files of known kinds begin with, looked for at the start of each sector or at any
 // byte.
 //
-// Thread-safety: may be used from any thread once made; a Scratch belongs to one.
+// Thread-safety: may be used from any thread once made.
 #pragma once
 
 #include <bitset>
@@ -11,9 +11,9 @@
 #include <vector>
 
 #include "base/kinds/signatures.h"
+#include "recover/sweep/finders/quick_look.h"
 
 struct hs_database;
-struct hs_scratch;
 
 namespace lantern {
 
@@ -22,8 +22,16 @@ class Marks {
   explicit Marks(const Signatures& signatures);
 
   // The kind whose mark stands at the start of these bytes and that makes sense beyond it; null:
-  // none. As quick as can be where it is none.
-  const SignatureKind* at_sector(ByteView sector_and_more) const;
+  // none. As quick as can be where it is none. At least a sector.
+  const SignatureKind* at_sector(ByteView sector_and_more) const {
+    const std::byte* const bytes = sector_and_more.data();
+    bool any = heads_.test(quick_le32(bytes) & 0xFFFFu);
+    for (const Head& head : further_heads_) any = any || quick_le32(bytes + head.at) == head.bytes;
+    return any ? told(sector_and_more) : nullptr;
+  }
+
+  // Whether so many bytes are enough for at_sector.
+  bool fits(std::size_t bytes) const;
 
   const Signatures& signatures() const { return signatures_; }
 
@@ -37,13 +45,15 @@ class Marks {
   Signatures signatures_;
   std::bitset<65536> heads_;    // the first two bytes of any mark at byte 0
   std::vector<Mark> at_start_;  // of the file
-  // Marks further on, by their first four bytes.
-  struct Further {
+  const SignatureKind* told(ByteView bytes) const;
+  // Marks further on, and the first four bytes of each.
+  struct Head {
     std::size_t at = 0;
-    std::uint32_t head = 0;
-    Mark mark;
+    std::uint32_t bytes = 0;
+    friend bool operator==(const Head&, const Head&) = default;
   };
-  std::vector<Further> further_;
+  std::vector<Mark> further_;
+  std::vector<Head> further_heads_;
 };
 
 // All marks at any byte, many at a time.
@@ -54,20 +64,8 @@ class MarksAnywhere {
   MarksAnywhere(const MarksAnywhere&) = delete;
   MarksAnywhere& operator=(const MarksAnywhere&) = delete;
 
-  class Scratch {
-   public:
-    explicit Scratch(const MarksAnywhere& marks);
-    ~Scratch();
-    Scratch(const Scratch&) = delete;
-    Scratch& operator=(const Scratch&) = delete;
-
-   private:
-    friend class MarksAnywhere;
-    hs_scratch* scratch_ = nullptr;
-  };
-
   // Calls use(byte, kind) for each file that may begin before `owned`; false stops.
-  void each(ByteView bytes, std::size_t owned, Scratch& scratch,
+  void each(ByteView bytes, std::size_t owned,
             const std::function<bool(std::size_t, const SignatureKind&)>& use) const;
 
  private:
