@@ -1,5 +1,5 @@
-// The check of one kind of content whose end is not known. KIND names it; without, the first line of
-// the data does.
+// The check of one kind of content whose end is not known. KIND names it; without, the first line
+// of the data does.
 #include "base/kinds/signatures.h"
 #include "fuzz.h"
 #include "recover/content/find_check.h"

@@ -34,8 +34,7 @@ int merge(Job& job, const Options& options) {
   how.signatures = options.signatures;
   SweepView view(job.streams);
   view.follow(how, false);
-  const SweepSummary done =
-      merge_catalogs(target.disk(), options.parts, how, session, job.context);
+  const SweepSummary done = merge_catalogs(target.disk(), options.parts, how, session, job.context);
   view.clear();
   if (options.common.json) {
     print_summary_json(job, done, how.catalog);
@@ -58,7 +57,8 @@ Run add_catalog(OptionParser& parser, Job& job) {
   command.option("ACTION", options->action, "merge").required().one_of({"merge"});
   command.option("PART", options->parts, "the catalogs of all parts, in any order").required();
   command.option("-o", options->out, "the catalog of the whole disk").required();
-  command.option("--disk", options->disk, "where the disk is now, when it is not where it was swept");
+  command.option("--disk", options->disk,
+                 "where the disk is now, when it is not where it was swept");
   command.option("--signatures", options->signatures, "as the parts were swept with");
   command.footer("Example: lantern catalog merge part-1.catalog part-2.catalog -o broken.catalog");
   return [&job, options] { return merge(job, *options); };

@@ -280,13 +280,15 @@ Run add_sweep(OptionParser& parser, Job& job) {
       "-o", options->catalog,
       "the catalog; without it NAME.catalog in this folder. One that is there is gone on "
       "with");
-  command.option("--range", options->range, "only these bytes of the disk: FROM..TO, or N/M for one of M parts");
+  command.option("--range", options->range,
+                 "only these bytes of the disk: FROM..TO, or N/M for one of M parts");
   command.flag("--part", options->part,
                "the range is a part that catalog merge joins with the others");
   command.option("--within", options->within, "only this volume of the disk: 2, or label=NAME");
   command.flag("--free-space-only", options->free_space_only,
                "past what the volumes that can be read have in use");
-  command.option("--kinds", options->kinds, "look for these only: volumes,ntfs,fat,exfat,ext,content");
+  command.option("--kinds", options->kinds,
+                 "look for these only: volumes,ntfs,fat,exfat,ext,content");
   command.flag("--unaligned", options->unaligned,
                "files by their content at every byte, not at the starts of sectors alone");
   command.option("--signatures", options->signatures,

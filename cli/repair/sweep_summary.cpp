@@ -23,8 +23,9 @@ void print_content(const Job& job, const SweepSummary& done, const std::string& 
   Row all;
   for (const SweepSummary::Content& each : done.content)
     for (Row* const row : {&rows[each.kind], &all}) {
-      (each.grade == "whole" ? row->whole : each.grade == "cut" ? row->cut : row->doubtful) +=
-          each.count;
+      (each.grade == "whole" ? row->whole
+       : each.grade == "cut" ? row->cut
+                             : row->doubtful) += each.count;
       row->copies += each.copies;
       row->bytes += each.bytes;
     }
@@ -145,8 +146,12 @@ void print_summary(const Job& job, const SweepSummary& done, const Address& disk
                      for_terminal(catalog));
   if (lost == nullptr && done.content.empty()) return;
   out << "\nNext:\n";
-  if (!done.content.empty())
-    out << "  lantern extract " << for_shell(catalog + "::content::/whole") << " found\n";
+  const bool any_whole = std::any_of(done.content.begin(), done.content.end(),
+                                     [](const auto& each) { return each.grade == "whole"; });
+  if (any_whole)
+    out << "  lantern extract " << for_shell(catalog + "::content::/whole") << " FOUND\n";
+  else if (!done.content.empty())
+    out << "  lantern list " << for_shell(catalog + "::content") << '\n';
   if (lost == nullptr) return;
   out << "  lantern list " << for_shell(lost->address) << " --deleted\n";
   // Where no table names a volume, one that does may be made of those whose heads are there.

@@ -21,10 +21,10 @@ class SweepView {
 
  private:
   using Steady = std::chrono::steady_clock;
-  void draw(const SweepState& state);  // over what it drew before
+  void draw(const SweepState& state);       // over what it drew before
   void draw_line(const std::string& text);  // under it
   void print_json(const SweepState& state);
-  bool is_due();  // a line of JSON a second at most
+  bool is_due();                               // a line of JSON a second at most
   double rate(const SweepState& state) const;  // bytes a second
 
   const Streams& streams_;

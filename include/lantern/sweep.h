@@ -178,8 +178,8 @@ Range part_of_disk(std::uint64_t disk_bytes, std::uint64_t number, std::uint64_t
 // The address of the disk that a catalog is of, when it was swept. Throws as is_catalog's open.
 std::string disk_of_catalog(const std::string& path);
 
-// What sweeps of parts of a disk found, as one catalog: just what one sweep of it all finds. Goes on
-// when it is called again. `options.catalog` is the one that is made. Throws Error{usage} where
+// What sweeps of parts of a disk found, as one catalog: just what one sweep of it all finds. Goes
+// on when it is called again. `options.catalog` is the one that is made. Throws Error{usage} where
 // parts are missing, and as sweep_to_catalog.
 SweepSummary merge_catalogs(const DiskLayer& disk, const std::vector<std::string>& parts,
                             const SweepOptions& options, const Session& session,

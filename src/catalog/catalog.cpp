@@ -253,9 +253,8 @@ void Catalog::index_entries() {
 void Catalog::take_over(const std::string& earlier) {
   database_.prepare("ATTACH DATABASE ? AS earlier").bind(1, earlier).run();
   begin();
-  for (const char* const table :
-       {"hit", "record_run", "index_block", "folder_head", "folder_entry", "journal", "inode_run",
-        "candidate"})
+  for (const char* const table : {"hit", "record_run", "index_block", "folder_head", "folder_entry",
+                                  "journal", "inode_run", "candidate"})
     database_.run(fmt::format("INSERT OR IGNORE INTO main.{0} SELECT * FROM earlier.{0}", table));
   database_.run(
       "INSERT OR IGNORE INTO main.block SELECT * FROM earlier.block WHERE kind <> 'unreadable'");
@@ -267,9 +266,8 @@ void Catalog::take_over(const std::string& earlier) {
 void Catalog::take_part(const std::string& part) {
   database_.prepare("ATTACH DATABASE ? AS part").bind(1, part).run();
   begin();
-  for (const char* const table :
-       {"hit", "record_run", "index_block", "folder_head", "folder_entry", "journal", "inode_run",
-        "candidate", "block"})
+  for (const char* const table : {"hit", "record_run", "index_block", "folder_head", "folder_entry",
+                                  "journal", "inode_run", "candidate", "block"})
     database_.run(fmt::format("INSERT OR IGNORE INTO main.{0} SELECT * FROM part.{0}", table));
   database_.run("INSERT OR IGNORE INTO main.checked SELECT * FROM part.find");
   commit();

@@ -94,9 +94,10 @@ class FindsFileSystem final : public FileSystem {
       return depth > above && depth - above <= options.max_depth;
     };
     for (const Names& folder : folders_) {
-      if (!std::equal(options.under.begin(),
-                      options.under.begin() + static_cast<std::ptrdiff_t>(std::min(above, folder.size())),
-                      folder.begin()) ||
+      if (!std::equal(
+              options.under.begin(),
+              options.under.begin() + static_cast<std::ptrdiff_t>(std::min(above, folder.size())),
+              folder.begin()) ||
           above > folder.size())
         continue;
       if (folder[0] != grade) {
@@ -151,8 +152,7 @@ class FindsFileSystem final : public FileSystem {
     std::vector<Piece> pieces;
     for (const FindPiece& piece : find->pieces) {
       const Range there = intersect({piece.disk_offset, piece.length}, {0, disk->size()});
-      if (!there.empty())
-        pieces.push_back({ExtentKind::direct, there.length, disk, there.offset});
+      if (!there.empty()) pieces.push_back({ExtentKind::direct, there.length, disk, there.offset});
       if (there.length < piece.length)
         pieces.push_back({ExtentKind::unreadable, piece.length - there.length, nullptr, 0});
     }
@@ -298,16 +298,17 @@ std::optional<CatalogFind> checked_find(const Catalog& catalog, std::uint64_t of
 
 void each_find(const Catalog& catalog, const std::string& where,
                const std::function<bool(CatalogFind)>& use) {
-  Statement rows = catalog.database().prepare(fmt::format("{}{} ORDER BY offset", kFindColumns, where));
+  Statement rows =
+      catalog.database().prepare(fmt::format("{}{} ORDER BY offset", kFindColumns, where));
   while (rows.step())
     if (!use(find_of(rows, catalog.database()))) return;
 }
 
 void close_finds(Catalog& catalog) {
-  catalog.database().run(fmt::format(
-      "DELETE FROM find_count; INSERT INTO find_count {}; "
-      "CREATE INDEX IF NOT EXISTS find_by_name ON find(grade, kind, name);",
-      kCounts));
+  catalog.database().run(
+      fmt::format("DELETE FROM find_count; INSERT INTO find_count {}; "
+                  "CREATE INDEX IF NOT EXISTS find_by_name ON find(grade, kind, name);",
+                  kCounts));
 }
 
 std::vector<FindCount> count_finds(const Catalog& catalog) {
@@ -315,8 +316,8 @@ std::vector<FindCount> count_finds(const Catalog& catalog) {
   Statement rows = catalog.database().prepare(
       catalog.is_done() ? "SELECT * FROM find_count ORDER BY grade, kind" : kCounts);
   while (rows.step())
-    counts.push_back({rows.text(1), grade_of(rows.text(0)), rows.number(2), rows.number(3),
-                      rows.number(4)});
+    counts.push_back(
+        {rows.text(1), grade_of(rows.text(0)), rows.number(2), rows.number(3), rows.number(4)});
   return counts;
 }
 

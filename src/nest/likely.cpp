@@ -160,10 +160,14 @@ std::string why_not(const VolumeLayer& volume, const Evidence& evidence, bool of
 
 VolumeChoice choose_volume(const std::vector<VolumePtr>& volumes, const Context& context) {
   std::vector<std::pair<std::size_t, Evidence>> looked;
-  for (std::size_t i = 0; i < volumes.size(); ++i) {
-    context.check_cancelled();
-    if (volumes[i]->file_system()) looked.emplace_back(i, look_at(*volumes[i]));
-  }
+  // What a catalog has of files without a volume is no volume, unless there is no other.
+  for (const bool content : {false, true})
+    for (std::size_t i = 0; i < volumes.size() && (!content || looked.empty()); ++i) {
+      context.check_cancelled();
+      const auto& files = volumes[i]->file_system();
+      if (files && (files->facts().format == "content") == content)
+        looked.emplace_back(i, look_at(*volumes[i]));
+    }
   if (looked.empty()) return {};
   const auto best = std::max_element(
       looked.begin(), looked.end(),

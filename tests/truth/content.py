@@ -97,22 +97,6 @@ def print_table(what, table):
         print(f"{kind:8}" + "".join(f"{table[kind][c]:>15}" for c in columns))
 
 
-def area_of(folder, r, hows, unit=4096, shift=False):
-    """No content lies there twice: what is cut could be whole by another's."""
-    area = content_kit.Area(r, unit)
-    jobs = []
-    for how in hows:
-        files = content_kit.make_files(f"{folder}/{how}", r, EACH)
-        jobs += [(name, content, how) for name, content in files.items() if how in ("whole", "cut") or len(content) > unit * 4]
-        shutil.rmtree(f"{folder}/{how}")
-    jobs = [job for job in jobs if job[2] == "whole" or not job[0].endswith(".elf")]
-    r.shuffle(jobs)
-    for name, content, how in jobs:
-        area.put(name, content, how, r.randrange(1, 511) if shift else 0)
-    area.between()
-    return area
-
-
 def main():
     r = random.Random(SEED)
     absent = [tool for tool in content_kit.TOOLS if not content_kit.have(tool)]
@@ -123,7 +107,7 @@ def main():
                 ("at clusters", ("whole", "cut", "pieces-2", "pieces-3"), 4096, False, ()),
                 ("at sectors", ("whole", "cut", "pieces-2"), 512, False, ()),
                 ("at any byte", ("whole",), 512, True, ("--unaligned",))):
-            area = area_of(f"{work}/files", r, hows, unit, shift)
+            area = content_kit.area_of(f"{work}/files", r, EACH, hows, unit, shift)
             image = f"{work}/area.img"
             with open(image, "wb") as f:
                 f.write(area.data)

@@ -205,3 +205,19 @@ class Area:
             self.data += content
         self.fill()
         self.truth.append((start, name, content, how))
+
+
+def area_of(folder, r, each, hows, unit=4096, shift=False):
+    """No content lies there twice: what is cut could be whole by another's."""
+    area = Area(r, unit)
+    jobs = []
+    for how in hows:
+        files = make_files(f"{folder}/{how}", r, each)
+        jobs += [(name, content, how) for name, content in files.items() if how in ("whole", "cut") or len(content) > unit * 4]
+        shutil.rmtree(f"{folder}/{how}")
+    jobs = [job for job in jobs if job[2] == "whole" or not job[0].endswith(".elf")]
+    r.shuffle(jobs)
+    for name, content, how in jobs:
+        area.put(name, content, how, r.randrange(1, 511) if shift else 0)
+    area.between()
+    return area

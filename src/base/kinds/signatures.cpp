@@ -31,10 +31,10 @@ class TextReader {
         SignatureKind kind;
         kind.name = std::string(take_word());
         kind.built_in = built_in_;
-        const bool plain = !kind.name.empty() &&
-                           std::all_of(kind.name.begin(), kind.name.end(), [](char c) {
-                             return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-';
-                           });
+        const bool plain =
+            !kind.name.empty() && std::all_of(kind.name.begin(), kind.name.end(), [](char c) {
+              return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-';
+            });
         if (!plain) fail("a kind has a name of small letters and digits");
         kinds_.push_back(std::move(kind));
       } else if (kinds_.empty()) {
@@ -113,9 +113,10 @@ class TextReader {
         const auto [end, error] =
             std::from_chars(word.data(), word.data() + word.size(), value, 16);
         if (word.size() != 2 || error != std::errc() || end != word.data() + 2)
-          fail(fmt::format("\"{}\" is no byte: write two hexadecimal digits, a text in quotes, or "
-                           ".. for any byte",
-                           word));
+          fail(
+              fmt::format("\"{}\" is no byte: write two hexadecimal digits, a text in quotes, or "
+                          ".. for any byte",
+                          word));
         pattern.bytes += static_cast<char>(value);
         pattern.fixed += '\1';
       }

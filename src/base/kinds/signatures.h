@@ -28,9 +28,7 @@ struct Beginning {
   std::size_t at = 0;  // byte of the file
   BytePattern pattern;
 
-  bool fits(ByteView start) const {
-    return start.size() >= at && pattern.fits(start.subspan(at));
-  }
+  bool fits(ByteView start) const { return start.size() >= at && pattern.fits(start.subspan(at)); }
 };
 
 // A number near the start of a file that says how long it is.

@@ -119,7 +119,8 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     const SourcePtr bytes = make_window(disk->bytes, row.range);
     Context there = session.context().at(address.print());
     const auto open = [disk_bytes, bytes, volume, there,
-                       options = session.options().file_system]() -> std::shared_ptr<const FileSystem> {
+                       options =
+                           session.options().file_system]() -> std::shared_ptr<const FileSystem> {
       disk_bytes();
       FileSystemOptions how = volume.opened_by;
       how.code_page = options.code_page;

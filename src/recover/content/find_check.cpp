@@ -37,8 +37,8 @@ kinds::Held check_described(kinds::KindReader& file, const SignatureKind& kind) 
     const ByteView bytes = file.view(field.at, field.bytes);
     std::uint64_t length = 0;
     for (std::size_t i = 0; i < field.bytes; ++i)
-      length = length << 8 | std::to_integer<std::uint64_t>(
-                                 bytes[field.big_endian ? i : field.bytes - 1 - i]);
+      length = length << 8 |
+               std::to_integer<std::uint64_t>(bytes[field.big_endian ? i : field.bytes - 1 - i]);
     if (length > ~std::uint64_t{0} - field.plus || length + field.plus == 0 ||
         (longest > 0 && length + field.plus > longest))
       file.broken(field.at, "its length is invalid");

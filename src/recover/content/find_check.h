@@ -1,5 +1,5 @@
-// One place where a file of a known kind may begin: whether one does, where it ends, and how much of
-// it was checked.
+// One place where a file of a known kind may begin: whether one does, where it ends, and how much
+// of it was checked.
 //
 // Thread-safety: pure functions of what they read.
 #pragma once

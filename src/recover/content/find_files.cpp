@@ -27,6 +27,15 @@ bool is_of_text(std::byte b) {
   return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
 }
 
+// Names of the formats that are disk images, as SQL has them.
+std::string names_of_images() {
+  std::string names;
+  for (const Format& format : known_formats().formats())
+    if (format.open_container != nullptr)
+      names += fmt::format("{}'{}'", names.empty() ? "" : ", ", format.name);
+  return names;
+}
+
 class FileSearch {
  public:
   FileSearch(const SourcePtr& disk, Catalog& catalog, const Signatures& signatures,
@@ -38,13 +47,19 @@ class FileSearch {
         context_(context),
         writer_(catalog),
         owners_(catalog.database().prepare(
-            "SELECT e.state, e.intact, e.size_bytes, x.offset, x.disk_offset, x.length FROM "
-            "(SELECT * FROM extent WHERE disk_offset <= ? ORDER BY disk_offset DESC LIMIT 16) x "
-            "JOIN entry e ON e.volume = x.volume AND e.place = x.place")) {
-    for (const Format& format : known_formats().formats())
-      if (format.open_container != nullptr)
-        images_ += fmt::format("{}'{}'", images_.empty() ? "" : ", ", format.name);
-  }
+            "SELECT e.state, e.intact, x.disk_offset, x.length FROM extent x JOIN entry e ON "
+            "e.volume = x.volume AND e.place = x.place WHERE x.disk_offset <= ? ORDER BY "
+            "x.disk_offset DESC LIMIT 16")),
+        begins_(catalog.database().prepare(
+            "SELECT 1 FROM extent x JOIN entry e ON e.volume = x.volume AND e.place = x.place "
+            "WHERE x.disk_offset = ? AND x.offset = 0 AND e.size_bytes = ? LIMIT 1")),
+        candidates_(catalog.database().prepare(
+            "SELECT offset, kind FROM candidate WHERE offset >= ? ORDER BY offset LIMIT ?")),
+        hits_(catalog.database().prepare(fmt::format(
+            "SELECT offset, format FROM hit WHERE offset >= ? AND format IN ({}) ORDER BY offset "
+            "LIMIT ?",
+            names_of_images()))),
+        merged_(!catalog.fact("merged").empty()) {}
 
   void run() {
     const std::string checked = catalog_.fact("checked_to");
@@ -69,26 +84,35 @@ class FileSearch {
     std::uint64_t offset = 0;
     std::string kind;
     bool image = false;
+    bool listed = false;  // a volume has it
     std::optional<CatalogFind> find;
     FollowedContent followed;
   };
 
   // Those behind what was looked at, a few at a time.
   std::vector<Candidate> next() {
-    Statement rows = catalog_.database().prepare(
-        "SELECT offset, kind, 0 FROM candidate WHERE offset >= ?1 UNION ALL "
-        "SELECT offset, format, 1 FROM hit WHERE offset >= ?1 AND format IN (" +
-        images_ + ") ORDER BY 1 LIMIT ?2");
-    rows.bind(1, std::max(at_, inside_end_)).bind(2, std::uint64_t{kAtOnce});
+    const std::uint64_t from = std::max(at_, inside_end_);
     std::vector<Candidate> some;
-    while (rows.step()) some.push_back({rows.number(0), rows.text(1), rows.number(2) != 0, {}, {}});
-    for (Candidate& candidate : some) candidate.find = checked_find(catalog_, candidate.offset);
+    for (Statement* const rows : {&candidates_, &hits_}) {
+      rows->reset();
+      rows->bind(1, from).bind(2, std::uint64_t{kAtOnce});
+      while (rows->step())
+        some.push_back({rows->number(0), rows->text(1), rows == &hits_, false, {}, {}});
+      rows->reset();
+    }
+    std::stable_sort(some.begin(), some.end(),
+                     [](const Candidate& a, const Candidate& b) { return a.offset < b.offset; });
+    some.resize(std::min(some.size(), kAtOnce));
+    for (Candidate& candidate : some) {
+      candidate.listed = !options_.part && is_of_file(candidate.offset);
+      if (!candidate.listed && merged_) candidate.find = checked_find(catalog_, candidate.offset);
+    }
     return some;
   }
 
   void check(std::vector<Candidate>& some) {
-    const unsigned threads =
-        std::max(1u, context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency());
+    const unsigned threads = std::max(
+        1u, context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency());
     const std::uint64_t each = std::max(kMinWork, work_left_ / kAtOnce);
     std::vector<std::future<void>> parts;
     for (unsigned t = 0; t < threads; ++t)
@@ -98,14 +122,15 @@ class FileSearch {
     for (auto& part : parts) part.get();
     for (Candidate& candidate : some) {
       work_left_ -= std::min(work_left_, candidate.followed.work);
-      work_left_ = std::min(kFirstWork,
-                            work_left_ + kWorkPerByte * (candidate.offset - std::min(candidate.offset, at_)));
+      work_left_ = std::min(
+          kFirstWork,
+          work_left_ + kWorkPerByte * (candidate.offset - std::min(candidate.offset, at_)));
       at_ = candidate.offset + 1;
       gave_up_ += candidate.followed.gave_up ? 1 : 0;
       if (candidate.offset < inside_end_) continue;
       if (candidate.find)
         take(*candidate.find);
-      else if (options_.part && !candidate.image)
+      else if (options_.part && !candidate.image && !candidate.listed)
         drop(candidate.offset);
     }
   }
@@ -114,7 +139,8 @@ class FileSearch {
   void check_one(Candidate& candidate, std::uint64_t max_work) const {
     context_.check_cancelled();
     if (candidate.offset < inside_end_ || candidate.offset >= disk_->size()) return;
-    if (candidate.find) return;  // in a part of the disk
+    // What a volume has, and what a sweep of a part of the disk told of.
+    if (candidate.listed || candidate.find) return;
     if (candidate.image) {
       const Format* const format = known_formats().find(candidate.kind);
       if (format != nullptr && format->open_container != nullptr)
@@ -162,21 +188,24 @@ class FileSearch {
     catalog_.database().prepare("DELETE FROM candidate WHERE offset = ?").bind(1, offset).run();
   }
 
-  // Whether a volume has it as a file, or as a part of one.
+  // Whether a volume has a file that is there whole at a byte of the disk: by the extents that
+  // begin last before it.
+  bool is_of_file(std::uint64_t place) {
+    constexpr double kNearlyWhole = 0.99;  // of volumes of which no more is said
+    bool whole = false;
+    owners_.bind(1, place);
+    while (!whole && owners_.step())
+      whole = place < owners_.number(2) + owners_.number(3) &&
+              (owners_.is_null(1) ? owners_.text(0) == "active" : owners_.real(1) >= kNearlyWhole);
+    owners_.reset();
+    return whole;
+  }
+
+  // Whether a volume has it, however much of that is left.
   bool is_listed(const CatalogFind& find) {
-    owners_.reset();
-    owners_.bind(1, find.offset);
-    bool listed = false;
-    while (!listed && owners_.step()) {
-      const std::uint64_t offset = owners_.number(3), disk_offset = owners_.number(4);
-      if (find.offset >= disk_offset + owners_.number(5)) continue;
-      const bool starts_here = offset == 0 && disk_offset == find.offset;
-      constexpr double kNearlyWhole = 0.99;
-      const bool intact = owners_.is_null(1) ? owners_.text(0) == "active"
-                                             : owners_.real(1) >= kNearlyWhole;
-      listed = starts_here ? owners_.number(2) == find.length() || intact : intact;
-    }
-    owners_.reset();
+    begins_.bind(1, find.offset).bind(2, find.length());
+    const bool listed = begins_.step();
+    begins_.reset();
     return listed;
   }
 
@@ -217,10 +246,11 @@ class FileSearch {
   const SweepOptions& options_;
   const Context& context_;
   FindWriter writer_;
-  Statement owners_;
-  std::string images_;  // names of the formats that are disk images, as SQL has them
-  std::uint64_t at_ = 0, end_ = 0;     // bytes of the disk
-  std::uint64_t inside_end_ = 0;       // of the last find whose inside is not looked at
+  Statement owners_, begins_;
+  Statement candidates_, hits_;
+  bool merged_;                     // of parts, which tell of their places
+  std::uint64_t at_ = 0, end_ = 0;  // bytes of the disk
+  std::uint64_t inside_end_ = 0;    // of the last find whose inside is not looked at
   std::uint64_t work_left_ = kFirstWork;
   std::uint64_t finds_ = 0, gave_up_ = 0;
   bool writing_ = false;

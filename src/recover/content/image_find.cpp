@@ -56,8 +56,8 @@ std::optional<CatalogFind> check_image_find(const SourcePtr& disk, std::uint64_t
                                             const Format& format, const Context& context) {
   Context quiet = context;
   quiet.findings = std::make_shared<FindingSink>();
-  const auto file = std::make_shared<MeasuredSource>(
-      make_window(disk, {offset, disk->size() - offset}));
+  const auto file =
+      std::make_shared<MeasuredSource>(make_window(disk, {offset, disk->size() - offset}));
   std::uint64_t length = 0, size = 0;
   try {
     const auto image = format.open_container(file, {}, quiet);
@@ -82,9 +82,9 @@ std::optional<CatalogFind> check_image_find(const SourcePtr& disk, std::uint64_t
   around.as = find.kind;
   const ContentCheck check = check_image(make_window(disk, {offset, length}), around, quiet);
   if (check.structure == StructureState::contradictory) find.grade = Grade::cut;
-  find.evidence = fmt::format("an image of a disk of {}; {}; nothing checks the files in it",
-                              human_size(size),
-                              check.why.empty() ? "its header can be read" : check.why);
+  find.evidence =
+      fmt::format("an image of a disk of {}; {}; nothing checks the files in it", human_size(size),
+                  check.why.empty() ? "its header can be read" : check.why);
   return find;
 }
 

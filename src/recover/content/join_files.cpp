@@ -33,11 +33,11 @@ constexpr std::array<Effort, 3> kEfforts = {
 constexpr std::array<Effort, 2> kEffortsBySector = {
     {{4u << 20, 0, 4}, {512u << 10, 512u << 10, 16}}};
 
-// Whether a piece of another file that takes a place in it would be noticed: by checksums over it, or
-// codes that would not come out even.
+// Whether a piece of another file that takes a place in it would be noticed: by checksums over it,
+// or codes that would not come out even.
 bool proves_joins(std::string_view check) {
-  constexpr std::array<std::string_view, 12> kProving = {"jpeg", "gif", "png",  "zip", "gzip", "bzip2",
-                                                         "xz",   "ogg", "flac", "pdf", "tiff", "boxes"};
+  constexpr std::array<std::string_view, 12> kProving = {
+      "jpeg", "gif", "png", "zip", "gzip", "bzip2", "xz", "ogg", "flac", "pdf", "tiff", "boxes"};
   return std::find(kProving.begin(), kProving.end(), check) != kProving.end();
 }
 
@@ -57,8 +57,7 @@ class FileJoin {
     const std::string joined = catalog_.fact("joined_to");
     std::uint64_t from = joined.empty() ? 0 : std::stoull(joined);
     std::vector<CatalogFind> cut;
-    each_find(catalog_,
-              fmt::format("WHERE breaks > 0 AND grade <> 'whole' AND offset >= {}", from),
+    each_find(catalog_, fmt::format("WHERE breaks > 0 AND grade <> 'whole' AND offset >= {}", from),
               [&](CatalogFind find) {
                 cut.push_back(std::move(find));
                 return cut.size() < kMaxTried;
@@ -68,7 +67,8 @@ class FileJoin {
       context_.check_cancelled();
       // Of texts any goes on with any other.
       const SignatureKind* kind = signatures_.by_name(find.kind);
-      if (kind != nullptr && (kind->check.empty() || kind->check == "text" || kind->check == "mail"))
+      if (kind != nullptr &&
+          (kind->check.empty() || kind->check == "text" || kind->check == "mail"))
         kind = nullptr;
       if (work_left_ == 0) ++left_out;
       if (kind == nullptr || work_left_ == 0 || is_taken(find)) continue;
@@ -136,11 +136,9 @@ class FileJoin {
     };
     const Range all = catalog_.facts().range;
     const std::uint64_t end = std::min(all.end(), disk_->size());
-    if (first < end)
-      collect({first, std::min(end - first, kWindow)}, effort.ahead, ahead);
+    if (first < end) collect({first, std::min(end - first, kWindow)}, effort.ahead, ahead);
     if (effort.behind > 0) {
-      const std::uint64_t start =
-          std::max(all.offset, first - std::min(first, kWindow));
+      const std::uint64_t start = std::max(all.offset, first - std::min(first, kWindow));
       collect({start, std::min(first, end) - std::min(start, std::min(first, end))},
               ~std::uint64_t{0}, behind);
       std::reverse(behind.begin(), behind.end());

@@ -76,10 +76,10 @@ class AnewJoiner final : public Joiner {
   // Whether the checksum of a part of a film is right now.
   bool is_summed(kinds::KindReader& file) const {
     std::uint32_t sum = 0;
-    const Range part{breaks_.offset + 6, breaks_.length - std::min<std::uint64_t>(6, breaks_.length)};
-    file.each(part.offset, part.length, [&](ByteView piece) {
-      sum = libdeflate_crc32(sum, piece.data(), piece.size());
-    });
+    const Range part{breaks_.offset + 6,
+                     breaks_.length - std::min<std::uint64_t>(6, breaks_.length)};
+    file.each(part.offset, part.length,
+              [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
     return sum == file.le32(breaks_.offset + 2);
   }
 

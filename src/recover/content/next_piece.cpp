@@ -8,9 +8,9 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kMaxBorders = 4096;
-constexpr std::size_t kAtOnce = 64;           // tries
-constexpr std::uint64_t kCostOfTry = 4096;    // beside what is read for it
-constexpr std::uint64_t kMinGain = 4;         // units: what goes on so far does so with reason
+constexpr std::size_t kAtOnce = 64;         // tries
+constexpr std::uint64_t kCostOfTry = 4096;  // beside what is read for it
+constexpr std::uint64_t kMinGain = 4;       // units: what goes on so far does so with reason
 
 }  // namespace
 
@@ -49,16 +49,16 @@ std::vector<std::uint64_t> NextPiece::borders(std::uint64_t more) const {
 bool NextPiece::take(const Try& one, Joiner::Reach reach) {
   const bool complete = reach.complete;
   noticed_ = reach.breaks_before;
-  const bool further = !reach.past_end &&
-                       reach.breaks > std::max(breaks_.offset, one.border) + kMinGain * unit_;
+  const bool further =
+      !reach.past_end && reach.breaks > std::max(breaks_.offset, one.border) + kMinGain * unit_;
   if (complete || (further && (!best_ || reach.breaks > best_->reach.breaks)))
     best_ = NextPieceFound{one.border, one.place, std::move(reach)};
   return complete;
 }
 
 bool NextPiece::attempt(std::span<const Try> tries) {
-  const unsigned threads = std::max(
-      1u, context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency());
+  const unsigned threads =
+      std::max(1u, context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency());
   std::vector<Joiner::Reach> reached(tries.size());
   std::vector<std::future<void>> parts;
   for (unsigned t = 0; t < std::min<std::size_t>(threads, tries.size()); ++t)

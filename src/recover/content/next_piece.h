@@ -23,8 +23,8 @@ struct NextPieceFound {
 
 class NextPiece {
  public:
-  // `pieces`: the last one goes on to the end of the disk. `breaks`: of the content. Pieces begin at
-  // multiples of `unit`. `work`: that may be done, and is taken from it (KindReader::spend).
+  // `pieces`: the last one goes on to the end of the disk. `breaks`: of the content. Pieces begin
+  // at multiples of `unit`. `work`: that may be done, and is taken from it (KindReader::spend).
   NextPiece(const SourcePtr& disk, std::vector<FindPiece> pieces, Range breaks,
             const SignatureKind& kind, std::uint64_t unit, std::uint64_t& work,
             const Context& context);

@@ -48,8 +48,8 @@ class TailSearch {
           read_directory({place - length, length}, members);
           return place - (offset + length);
         });
-    const std::vector<std::uint64_t> fronts = search(
-        "PK\3\4", [&](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
+    const std::vector<std::uint64_t> fronts =
+        search("PK\3\4", [&](std::uint64_t place, ByteView bytes) -> std::optional<std::uint64_t> {
           if (bytes.size() < 30 || std::size_t{30} + le16(bytes, 26) > bytes.size())
             return std::nullopt;
           const auto member = members.find(text_of(bytes.subspan(30, le16(bytes, 26))));
@@ -84,8 +84,8 @@ class TailSearch {
           read_table(std::string_view(words).substr(table), objects);
           return from + table - offset;
         });
-    const std::vector<std::uint64_t> fronts = search(
-        " 0 obj", [&](std::uint64_t place, ByteView) -> std::optional<std::uint64_t> {
+    const std::vector<std::uint64_t> fronts =
+        search(" 0 obj", [&](std::uint64_t place, ByteView) -> std::optional<std::uint64_t> {
           constexpr std::uint64_t kMaxDigits = 8;
           Bytes before(static_cast<std::size_t>(std::min(place, kMaxDigits)));
           disk_.read(place - before.size(), before);
@@ -131,9 +131,7 @@ class TailSearch {
 
  private:
   static bool is_directory(ByteView bytes, bool big_endian) {
-    const auto u16 = [&](std::size_t at) {
-      return big_endian ? be16(bytes, at) : le16(bytes, at);
-    };
+    const auto u16 = [&](std::size_t at) { return big_endian ? be16(bytes, at) : le16(bytes, at); };
     constexpr unsigned kMaxRows = 300, kMaxType = 18, kWidth = 256;
     return u16(0) > 2 && u16(0) < kMaxRows && u16(2) >= kWidth - 2 && u16(2) < u16(14) &&
            u16(14) < u16(26) && u16(4) <= kMaxType && u16(16) <= kMaxType && u16(28) <= kMaxType;

@@ -17,9 +17,9 @@ namespace lantern {
 
 // A file whose end is looked for.
 struct TailOf {
-  std::string_view check;       // of its kind
-  std::uint64_t start = 0;      // byte of the disk at which it begins
-  std::uint64_t breaks = 0;     // byte of it at which something is missing
+  std::string_view check;        // of its kind
+  std::uint64_t start = 0;       // byte of the disk at which it begins
+  std::uint64_t breaks = 0;      // byte of it at which something is missing
   std::uint64_t unit = kSector;  // pieces begin at multiples of it
 };
 

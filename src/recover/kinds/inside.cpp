@@ -54,7 +54,8 @@ std::string trimmed(std::string text) {
 std::string utf16_text(std::string_view bytes, bool big_endian) {
   std::vector<char16_t> units;
   for (std::size_t i = 0; i + 1 < bytes.size() && units.size() < kMaxTitle; i += 2) {
-    const auto a = static_cast<unsigned char>(bytes[i]), b = static_cast<unsigned char>(bytes[i + 1]);
+    const auto a = static_cast<unsigned char>(bytes[i]),
+               b = static_cast<unsigned char>(bytes[i + 1]);
     const auto unit = static_cast<char16_t>(big_endian ? a << 8 | b : b << 8 | a);
     if (unit == 0) break;
     units.push_back(unit);
@@ -282,26 +283,24 @@ void of_riff(KindReader& file, Inside& inside) {
   const std::string head = text_near(file, 0, kNear);
   const std::size_t at = head.find("INAM");
   if (at != std::string::npos && at + 8 < head.size())
-    inside.title =
-        text_near(file, at + 8, std::min<std::uint64_t>(file.le32(at + 4), kMaxTitle));
+    inside.title = text_near(file, at + 8, std::min<std::uint64_t>(file.le32(at + 4), kMaxTitle));
 }
 
 using Look = void (*)(KindReader&, Inside&);
-constexpr std::array<std::pair<std::string_view, Look>, 14> kLooks = {
-    {{"jpeg", of_jpeg},
-     {"png", of_png},
-     {"pdf", of_pdf},
-     {"zip", of_zip},
-     {"gzip", of_gzip},
-     {"tar", of_tar},
-     {"mpeg", of_mpeg},
-     {"flac", of_comments},
-     {"ogg", of_comments},
-     {"boxes", of_boxes},
-     {"mail", of_mail},
-     {"text", of_text},
-     {"rtf", of_rtf},
-     {"riff", of_riff}}};
+constexpr std::array<std::pair<std::string_view, Look>, 14> kLooks = {{{"jpeg", of_jpeg},
+                                                                       {"png", of_png},
+                                                                       {"pdf", of_pdf},
+                                                                       {"zip", of_zip},
+                                                                       {"gzip", of_gzip},
+                                                                       {"tar", of_tar},
+                                                                       {"mpeg", of_mpeg},
+                                                                       {"flac", of_comments},
+                                                                       {"ogg", of_comments},
+                                                                       {"boxes", of_boxes},
+                                                                       {"mail", of_mail},
+                                                                       {"text", of_text},
+                                                                       {"rtf", of_rtf},
+                                                                       {"riff", of_riff}}};
 
 }  // namespace
 

@@ -16,8 +16,7 @@ bool is_bitmap(ByteView start) {
 bool is_program(ByteView start) {
   const std::uint32_t header = le32(start, 0x3C);
   if (header < 0x40 || header > 1u << 20) return false;
-  return header + 4 > start.size() ||
-         has_text(start, header, std::string_view("PE\0\0", 4));
+  return header + 4 > start.size() || has_text(start, header, std::string_view("PE\0\0", 4));
 }
 
 // A frame, and another where it ends.

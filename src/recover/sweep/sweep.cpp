@@ -31,7 +31,8 @@ class Pieces {
     if (at_ >= run_end_ && !next_run()) return std::nullopt;
     const std::uint64_t border = std::min((at_ / kReadAtOnce + 1) * kReadAtOnce, run_end_);
     Piece piece{{at_, border - at_},
-                static_cast<std::size_t>(std::min<std::uint64_t>(kLookAhead, disk_.size() - std::min(border, disk_.size())))};
+                static_cast<std::size_t>(std::min<std::uint64_t>(
+                    kLookAhead, disk_.size() - std::min(border, disk_.size())))};
     at_ = border;
     return piece;
   }

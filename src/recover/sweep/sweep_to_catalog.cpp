@@ -161,10 +161,10 @@ class Job {
     std::uint64_t end = all.front().facts.range.offset;
     for (const Part& part : all) {
       if (part.facts.range.offset > end)
-        throw Error(ErrorCode::usage, part.path, std::nullopt,
-                    fmt::format("bytes {} to {} of the disk are in no part", end,
-                                part.facts.range.offset),
-                    fmt::format("sweep --part --range {}..{}", end, part.facts.range.offset));
+        throw Error(
+            ErrorCode::usage, part.path, std::nullopt,
+            fmt::format("bytes {} to {} of the disk are in no part", end, part.facts.range.offset),
+            fmt::format("sweep --part --range {}..{}", end, part.facts.range.offset));
       end = std::max(end, part.facts.range.end());
     }
     CatalogFacts facts = all.front().facts;
@@ -232,8 +232,8 @@ class Job {
 
   void tell_content() {
     for (const FindCount& each : count_finds(*catalog_))
-      summary_.content.push_back({each.kind, std::string(to_string(each.grade)), each.count,
-                                  each.copies, each.bytes});
+      summary_.content.push_back(
+          {each.kind, std::string(to_string(each.grade)), each.count, each.copies, each.bytes});
   }
 
   // False: it was stopped.

@@ -14,8 +14,8 @@
 
 namespace lantern {
 
-// Anew, whatever an earlier run had listed; what is left then are files by their content. All or nothing is written.
-// Throws Error{cannot_write, stopped}.
+// Anew, whatever an earlier run had listed; what is left then are files by their content. All or
+// nothing is written. Throws Error{cannot_write, stopped}.
 void list_volumes(const DiskLayer& disk, Catalog& catalog, const Finders& finders,
                   const SweepOptions& options, const Session& session, const Context& context);
 

@@ -24,8 +24,7 @@ class FindFiles : public testing::Test {
   void TearDown() override { std::filesystem::remove(path_); }
 
   // Every sector of it that has a mark is a candidate.
-  std::shared_ptr<Catalog> find(const Bytes& disk, const Signatures& signatures,
-                                bool join = true) {
+  std::shared_ptr<Catalog> find(const Bytes& disk, const Signatures& signatures, bool join = true) {
     std::filesystem::remove(path_);
     source_ = make_memory_source(disk);
     CatalogFacts facts;
@@ -112,8 +111,8 @@ TEST_F(FindFiles, PiecesAreJoinedWhereTheChecksumsHold) {
   ASSERT_EQ(all.size(), 1u);
   const CatalogFind& found = all.at(8192);
   EXPECT_EQ(found.grade, Grade::whole) << found.evidence;
-  EXPECT_EQ(found.pieces, (std::vector<FindPiece>{
-                              {8192, 8192}, {65536, 8192}, {32768, png.size() - 16384}}));
+  EXPECT_EQ(found.pieces,
+            (std::vector<FindPiece>{{8192, 8192}, {65536, 8192}, {32768, png.size() - 16384}}));
   EXPECT_NE(found.evidence.find("from its byte 8192 on it lies at byte 65536 of the disk"),
             std::string::npos)
       << found.evidence;
@@ -232,7 +231,8 @@ TEST(Checks, EndsAreFoundWhateverFollows) {
       // A text ends where no text follows, and a tar where no zeros do.
       if (kind.check == "text" || kind.check == "mail") with[length] = std::byte{1};
       if (kind.check == "tar" && behind == std::byte{0}) continue;
-      const auto got = follow_content(*make_memory_source(with), kind, ~std::uint64_t{0}, Context());
+      const auto got =
+          follow_content(*make_memory_source(with), kind, ~std::uint64_t{0}, Context());
       ASSERT_TRUE(got) << name;
       EXPECT_TRUE(got->complete) << name << ": " << got->why;
       EXPECT_EQ(got->length, length) << name << ": " << got->why;

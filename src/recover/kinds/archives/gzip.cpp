@@ -34,7 +34,8 @@ Held check_gzip(KindReader& file) {
     if ((flags & 2u) != 0) data += 2;
     const Inflated got = inflate_stream(file, data, file.size() - data);
     file.prove();
-    if (file.le32(got.end) != got.crc32) file.broken_in({data, got.end - data}, "its checksum is wrong");
+    if (file.le32(got.end) != got.crc32)
+      file.broken_in({data, got.end - data}, "its checksum is wrong");
     if (file.le32(got.end + 4) != static_cast<std::uint32_t>(got.length))
       file.broken(got.end + 4, "its length is wrong");
     at = got.end + 8;

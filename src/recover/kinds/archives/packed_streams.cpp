@@ -33,8 +33,7 @@ std::uint64_t unpack(KindReader& file, std::uint64_t at, std::uint64_t cost, Unp
     file.check_cancelled();
     const auto length = static_cast<std::size_t>(std::min(kPiece, file.size() - at));
     const Step got = step(file.view(at, length), std::span(out));
-    if (got.failed)
-      file.broken_in({sound, at + length - sound}, "its packed bytes make no sense");
+    if (got.failed) file.broken_in({sound, at + length - sound}, "its packed bytes make no sense");
     at += got.used;
     made += got.made;
     if (got.made > 0) sound = at;

@@ -59,8 +59,7 @@ std::uint64_t past_blocks_of_4(KindReader& file, std::uint64_t at) {
       file.broken(at, "the checksum of a header is wrong");
     file.prove();
     const std::uint64_t data = (flags & 0x8000u) != 0 ? file.le32(at + 7) : 0;
-    if (!file.has(at + length, data))
-      file.cut(file.size(), "its last member ends before its end");
+    if (!file.has(at + length, data)) file.cut(file.size(), "its last member ends before its end");
     at += length + data;
     if (type == 0x7B) return at;
   }

@@ -178,8 +178,7 @@ std::uint64_t stored_length(KindReader& file, std::uint64_t data) {
       std::uint32_t sum = 0;
       file.each(data, packed,
                 [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
-      if (sum != file.le32(at + 14))
-        file.broken_in({data, packed}, "a member's checksum is wrong");
+      if (sum != file.le32(at + 14)) file.broken_in({data, packed}, "a member's checksum is wrong");
     }
     if (packed == kSee64) file.give_up(at, "a member is too large to be followed");
     if (!file.has(data, packed)) file.cut(file.size(), "a member ends before its end");
@@ -247,8 +246,8 @@ std::uint64_t end_by_members(KindReader& file) {
   const std::uint64_t directory = at;
   while (file.starts(at, kCentral)) {
     file.check_cancelled();
-    at += kCentralBytes + std::uint64_t{file.le16(at + 28)} + file.le16(at + 30) +
-          file.le16(at + 32);
+    at +=
+        kCentralBytes + std::uint64_t{file.le16(at + 28)} + file.le16(at + 30) + file.le16(at + 32);
   }
   if (file.starts(at, kEnd64)) at += 12 + std::min(file.le64(at + 4), std::uint64_t{1} << 32);
   if (file.starts(at, kLocator64)) at += 20;

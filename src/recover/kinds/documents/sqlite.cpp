@@ -45,8 +45,8 @@ class Database {
   }
 
  private:
-  // Each page has its place in one tree, and is of the kind and length that it should be; pages that
-  // nothing leads to are covered by nothing.
+  // Each page has its place in one tree, and is of the kind and length that it should be; pages
+  // that nothing leads to are covered by nothing.
   std::uint64_t unchecked() const {
     std::uint64_t longest = 1, run = 0;
     for (std::size_t page = 1; page < seen_.size(); ++page) {

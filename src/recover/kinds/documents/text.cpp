@@ -57,8 +57,8 @@ bool is_field(const std::string& line) {
 
 std::string line_at(KindReader& file, std::uint64_t at) {
   constexpr std::uint64_t kMaxLine = 1000;
-  const std::string text = text_of(
-      file.view(at, static_cast<std::size_t>(std::min(kMaxLine, file.size() - at))));
+  const std::string text =
+      text_of(file.view(at, static_cast<std::size_t>(std::min(kMaxLine, file.size() - at))));
   return text.substr(0, text.find('\n') == std::string::npos ? text.size() : text.find('\n') + 1);
 }
 

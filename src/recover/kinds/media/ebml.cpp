@@ -96,14 +96,15 @@ class Elements {
     std::uint32_t sum = 0;
     file_.each(data + 6, end - data - 6,
                [&](ByteView piece) { sum = libdeflate_crc32(sum, piece.data(), piece.size()); });
-    if (sum != file_.le32(data + 2)) file_.flaw({data, end - data}, "the checksum of a part of it is wrong");
+    if (sum != file_.le32(data + 2))
+      file_.flaw({data, end - data}, "the checksum of a part of it is wrong");
     return true;
   }
 
   std::uint64_t other(const Element& one, std::uint64_t& longest) {
     const std::uint64_t end = one.data + one.length;
-    const bool covered = one.id == kVoid ? file_.all_zero(one.data, one.length)
-                                         : is_summed(one.data, end);
+    const bool covered =
+        one.id == kVoid ? file_.all_zero(one.data, one.length) : is_summed(one.data, end);
     if (!covered) longest = std::max(longest, one.length);
     return end;
   }

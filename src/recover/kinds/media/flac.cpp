@@ -110,7 +110,8 @@ using Sound = std::vector<std::vector<std::int64_t>>;
 // other, in whole bytes, the lowest first.
 class SoundSum {
  public:
-  explicit SoundSum(unsigned sample_bits) : bytes_((sample_bits + 7) / 8), sum_(EVP_MD_CTX_new(), EVP_MD_CTX_free) {
+  explicit SoundSum(unsigned sample_bits)
+      : bytes_((sample_bits + 7) / 8), sum_(EVP_MD_CTX_new(), EVP_MD_CTX_free) {
     if (!sum_ || EVP_DigestInit_ex(sum_.get(), EVP_md5(), nullptr) != 1) sum_.reset();
   }
 
@@ -128,7 +129,8 @@ class SoundSum {
     std::array<unsigned char, EVP_MAX_MD_SIZE> made{};
     unsigned length = 0;
     return sum_ && EVP_DigestFinal_ex(sum_.get(), made.data(), &length) == 1 &&
-           length == said.size() && std::equal(said.begin(), said.end(), made.begin(), [](std::byte a, unsigned char b) {
+           length == said.size() &&
+           std::equal(said.begin(), said.end(), made.begin(), [](std::byte a, unsigned char b) {
              return std::to_integer<unsigned char>(a) == b;
            });
   }
@@ -143,10 +145,9 @@ std::uint64_t end_of_frame(KindReader& file, std::uint64_t at, const Frame& fram
                            unsigned sample_bits, Sound& sound) {
   constexpr std::array<unsigned, 8> kBits = {0, 8, 12, 0, 16, 20, 24, 32};
   const unsigned sizes = file.byte(at + 3), own = kBits[sizes >> 1 & 7u];
-  const std::uint64_t sum_at =
-      unpack_subframes(file, {at + frame.header_bytes, frame.samples, sizes >> 4,
-                              own == 0 ? sample_bits : own},
-                       sound);
+  const std::uint64_t sum_at = unpack_subframes(
+      file, {at + frame.header_bytes, frame.samples, sizes >> 4, own == 0 ? sample_bits : own},
+      sound);
   unsigned sum = 0;
   file.each(at, sum_at - at, [&](ByteView piece) {
     for (const std::byte b : piece)

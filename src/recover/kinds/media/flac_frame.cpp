@@ -96,10 +96,8 @@ void predict(Row& row, const Row& factors, unsigned shift) {
   }
 }
 
-void take_subframe(KindReader& file, Bits& bits, Row& row, unsigned sample_bits,
-                   std::uint64_t at) {
-  static const std::array<Row, 5> kFixed = {
-      {{}, {1}, {2, -1}, {3, -3, 1}, {4, -6, 4, -1}}};
+void take_subframe(KindReader& file, Bits& bits, Row& row, unsigned sample_bits, std::uint64_t at) {
+  static const std::array<Row, 5> kFixed = {{{}, {1}, {2, -1}, {3, -3, 1}, {4, -6, 4, -1}}};
   const unsigned head = bits.take(8), type = head >> 1 & 63u;
   if ((head & 0x80u) != 0) file.broken(at, "a frame makes no sense");
   unsigned wasted = 0;

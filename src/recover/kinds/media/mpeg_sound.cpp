@@ -32,8 +32,7 @@ std::uint64_t past_tags(KindReader& file) {
 }
 
 std::uint64_t past_tags_behind(KindReader& file, std::uint64_t at) {
-  if (file.starts(at, "APETAGEX") && file.has(at, 32))
-    at += 32 + std::uint64_t{file.le32(at + 12)};
+  if (file.starts(at, "APETAGEX") && file.has(at, 32)) at += 32 + std::uint64_t{file.le32(at + 12)};
   if (file.starts(at, "TAG") && file.has(at, 128)) at += 128;
   return at;
 }
@@ -72,8 +71,7 @@ Held check_mpeg(KindReader& file) {
   // Where it does not say how many frames there are, the last one found need not be its last.
   if (said == 0 && end == at)
     return {false, end, "its frames follow each other; it does not say how many there are"};
-  return {false, end, "its frames follow each other to its end",
-          tags > kMaxTags ? tags : longest};
+  return {false, end, "its frames follow each other to its end", tags > kMaxTags ? tags : longest};
 }
 
 }  // namespace lantern::kinds

@@ -20,8 +20,7 @@ void read_form(KindReader& file, Range description, Track& track) {
   if (!advanced && !efficient) return;
   // Boxes behind the fields of a picture: one of them says how long lengths are.
   std::uint64_t at = entry + kPictureEntry;
-  const std::uint64_t end =
-      std::min(entry + std::uint64_t{file.be32(entry)}, description.end());
+  const std::uint64_t end = std::min(entry + std::uint64_t{file.be32(entry)}, description.end());
   while (at + 8 <= end) {
     const std::uint64_t length = file.be32(at);
     if (length < 8 || length > end - at) return;
@@ -46,8 +45,7 @@ Track read_track(KindReader& file, const SampleTables& tables) {
   const std::uint64_t each = file.be32(tables.sizes.offset + 4),
                       count = file.be32(tables.sizes.offset + 8),
                       rows = file.be32(tables.chunks.offset + 4),
-                      chunks = file.be32(tables.offsets.offset + 4),
-                      step = tables.wide ? 8 : 4;
+                      chunks = file.be32(tables.offsets.offset + 4), step = tables.wide ? 8 : 4;
   if (rows > (tables.chunks.length - 8) / 12 || chunks > (tables.offsets.length - 8) / step ||
       (each == 0 && count > (tables.sizes.length - 12) / 4))
     file.broken(tables.sizes.offset, "its index is longer than its box");
@@ -69,8 +67,7 @@ Track read_track(KindReader& file, const SampleTables& tables) {
       if (at > file.size() || !file.has(at, length))
         file.cut(file.size(), "its index points past its end");
       if (track.form != Track::Form::unknown && length > 0) track.samples.push_back({at, length});
-      if (track.samples.size() > kMaxSamples)
-        file.give_up(place, "it has too many samples");
+      if (track.samples.size() > kMaxSamples) file.give_up(place, "it has too many samples");
       file.spend(1, place);
       at += length;
     }
@@ -85,8 +82,8 @@ std::uint64_t check_sample(KindReader& file, const Track& track, const Sample& s
   if (!file.has(where, sample.length)) file.cut(file.size(), "its index points past its end");
   if (track.form != Track::Form::units) {
     const bool coded = track.form == Track::Form::start_code;
-    const bool begins = coded ? file.starts(where, std::string_view("\0\0\1", 3))
-                              : file.starts(where, "\xFF\xD8");
+    const bool begins =
+        coded ? file.starts(where, std::string_view("\0\0\1", 3)) : file.starts(where, "\xFF\xD8");
     if (!begins) file.broken(where, why);
     return sample.length;
   }

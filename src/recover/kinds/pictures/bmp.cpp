@@ -4,8 +4,8 @@ namespace lantern::kinds {
 
 Held check_bmp(KindReader& file) {
   const std::uint64_t length = file.le32(2), picture = file.le32(10), header = file.le32(14);
-  const bool known = header == 12 || header == 40 || header == 52 || header == 56 ||
-                     header == 64 || header == 108 || header == 124;
+  const bool known = header == 12 || header == 40 || header == 52 || header == 56 || header == 64 ||
+                     header == 108 || header == 124;
   if (!known || picture < 14 + header || length < picture || file.le32(6) != 0)
     file.broken(2, "its header makes no sense");
   const bool small = header == 12;

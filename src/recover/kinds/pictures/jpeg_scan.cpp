@@ -175,9 +175,8 @@ void JpegScan::start_scan(std::uint64_t header, std::uint64_t length) {
   parts_.clear();
   for (unsigned i = 0; i < count; ++i) {
     const unsigned id = file_->byte(header + 1 + 2 * i), tables = file_->byte(header + 2 + 2 * i);
-    const auto found =
-        std::find_if(components_.begin(), components_.end(),
-                     [&](const Component& component) { return component.id == id; });
+    const auto found = std::find_if(components_.begin(), components_.end(),
+                                    [&](const Component& component) { return component.id == id; });
     if (found == components_.end() || (tables >> 4) > 3 || (tables & 15u) > 3)
       file_->broken(header, "a scan is of a part that the picture has not");
     found->met = true;
@@ -235,14 +234,14 @@ std::uint64_t JpegScan::walk_on(KindReader& file, const Place& place) {
 }
 
 void JpegScan::note_light(std::int32_t light) {
-  const std::uint64_t across = parts_.size() == 1
-                                   ? components_[parts_.front().component].blocks_across
-                                   : units_across_;
+  const std::uint64_t across =
+      parts_.size() == 1 ? components_[parts_.front().component].blocks_across : units_across_;
   const auto column = static_cast<std::size_t>(now_.unit % across);
   if (above_.size() <= column) above_.resize(column + 1, light);
   const std::int64_t difference = std::int64_t{light} - above_[column];
   above_[column] = light;
-  steps_.push_back({now_.at, static_cast<std::uint32_t>(difference < 0 ? -difference : difference)});
+  steps_.push_back(
+      {now_.at, static_cast<std::uint32_t>(difference < 0 ? -difference : difference)});
   if (steps_.size() > 2 * kMaxSteps)
     steps_.erase(steps_.begin(), steps_.begin() + static_cast<std::ptrdiff_t>(kMaxSteps));
 }
@@ -267,8 +266,7 @@ bool JpegScan::goes_on_smoothly(std::uint64_t border) const {
 std::uint64_t JpegScan::run() {
   while (now_.unit < units_) {
     if (restart_interval_ > 0 && now_.restart_in == 0) restart();
-    if (!progressive_ &&
-        (places_.empty() || now_.at >= places_.back().at + kBetweenPlaces)) {
+    if (!progressive_ && (places_.empty() || now_.at >= places_.back().at + kBetweenPlaces)) {
       if (places_.size() == kMaxPlaces) places_.erase(places_.begin(), places_.begin() + 128);
       places_.push_back(now_);
     }
@@ -294,8 +292,8 @@ void JpegScan::unit() {
     const Component& component = components_[part.component];
     for (unsigned y = 0; y < component.down; ++y)
       for (unsigned x = 0; x < component.across; ++x)
-        block(part, (row * component.down + y) * component.stored_across +
-                        column * component.across + x);
+        block(part,
+              (row * component.down + y) * component.stored_across + column * component.across + x);
   }
 }
 

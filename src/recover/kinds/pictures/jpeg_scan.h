@@ -63,9 +63,9 @@ class JpegScan {
  private:
   struct Component {
     unsigned id = 0, across = 1, down = 1;
-    std::uint64_t blocks_across = 0, blocks_down = 0;        // that hold the picture
-    std::uint64_t stored_across = 0, stored_down = 0;        // whole units
-    std::vector<std::uint64_t> nonzero;                      // a bit for each value; progressive
+    std::uint64_t blocks_across = 0, blocks_down = 0;  // that hold the picture
+    std::uint64_t stored_across = 0, stored_down = 0;  // whole units
+    std::vector<std::uint64_t> nonzero;                // a bit for each value; progressive
     bool met = false;
   };
   struct ScanPart {

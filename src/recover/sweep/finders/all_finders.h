@@ -18,8 +18,8 @@
 
 namespace lantern {
 
-constexpr std::array<std::string_view, 6> kSweepKinds = {"volumes", "ntfs",  "fat",
-                                                          "exfat",   "ext",   "content"};
+constexpr std::array<std::string_view, 6> kSweepKinds = {"volumes", "ntfs", "fat",
+                                                         "exfat",   "ext",  "content"};
 
 struct Finders {
   VolumeFinder volumes;
@@ -33,8 +33,8 @@ struct Finders {
 
   // Of these kinds; nothing: of all.
   std::vector<CatalogFinder*> of(const std::vector<std::string>& kinds) {
-    const std::array<CatalogFinder*, kSweepKinds.size()> all = {&volumes, &ntfs, &fat, &exfat,
-                                                                &ext, &content};
+    const std::array<CatalogFinder*, kSweepKinds.size()> all = {&volumes, &ntfs, &fat,
+                                                                &exfat,   &ext,  &content};
     std::vector<CatalogFinder*> chosen;
     for (std::size_t i = 0; i < all.size(); ++i)
       if (kinds.empty() || std::find(kinds.begin(), kinds.end(), kSweepKinds[i]) != kinds.end())

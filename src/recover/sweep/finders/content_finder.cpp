@@ -35,16 +35,15 @@ void ContentFinder::look(const SweptPiece& piece) {
   look_at_sectors(piece);
   if (!means_.anywhere) return;
   std::size_t left = kMaxInPiece;
-  means_.anywhere->each(piece.bytes, piece.owned,
-                        [&](std::size_t at, const SignatureKind& kind) {
-                          if (left == 0) {
-                            capped_ = true;
-                            return false;
-                          }
-                          --left;
-                          add(piece.offset + at, kind);
-                          return true;
-                        });
+  means_.anywhere->each(piece.bytes, piece.owned, [&](std::size_t at, const SignatureKind& kind) {
+    if (left == 0) {
+      capped_ = true;
+      return false;
+    }
+    --left;
+    add(piece.offset + at, kind);
+    return true;
+  });
 }
 
 void ContentFinder::look_at_sectors(const SweptPiece& piece) {

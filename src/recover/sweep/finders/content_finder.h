@@ -22,9 +22,7 @@ class ContentFinder final : public CatalogFinder {
   };
   explicit ContentFinder(Means means) : means_(std::move(means)) {}
 
-  std::unique_ptr<Finder> fresh() const override {
-    return std::make_unique<ContentFinder>(means_);
-  }
+  std::unique_ptr<Finder> fresh() const override { return std::make_unique<ContentFinder>(means_); }
   void look(const SweptPiece& piece) override;
   void join(Finder& later) override;
   void load(Database& database, std::uint64_t swept_to) override;

@@ -94,10 +94,10 @@ MarksAnywhere::MarksAnywhere(std::shared_ptr<const Marks> marks) : marks_(std::m
       if (is_within_zip(kind, beginning) || is_frame) continue;
       std::string text;
       for (std::size_t i = 0; i < beginning.pattern.size(); ++i)
-        text += beginning.pattern.fixed[i] == 0
-                    ? "."
-                    : fmt::format("\\x{:02x}",
-                                  static_cast<unsigned char>(beginning.pattern.bytes[i]));
+        text +=
+            beginning.pattern.fixed[i] == 0
+                ? "."
+                : fmt::format("\\x{:02x}", static_cast<unsigned char>(beginning.pattern.bytes[i]));
       texts.push_back(text);
       patterns_.push_back({&kind, beginning.at + beginning.pattern.size()});
     }
@@ -143,8 +143,7 @@ void MarksAnywhere::each(ByteView bytes, std::size_t owned,
         const Pattern& pattern = own.marks.patterns_[id];
         if (to < pattern.back) return 0;
         const auto start = static_cast<std::size_t>(to - pattern.back);
-        if (start >= own.owned ||
-            !kinds::is_likely(pattern.kind->check, own.bytes.subspan(start)))
+        if (start >= own.owned || !kinds::is_likely(pattern.kind->check, own.bytes.subspan(start)))
           return 0;
         return own.use(start, *pattern.kind) ? 0 : 1;
       },
