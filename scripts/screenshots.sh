@@ -90,6 +90,11 @@ with open(f"{work}/old-server.json", "w") as f:
     json.dump({"simulated_disks": [{"image": "old-server.img", "model": "Skua 320", "serial": "SK-00417", "slow": [{"range": [0, size], "milliseconds": 5}],
                                     "unreadable": [[70 << 20, 65536], [151 << 20, 1 << 20]]}]}, f)
 P
+# A card with everything in front of its pictures gone.
+cp "$work/skerrow/camera-card.img" "$work/card.img"
+dd if=/dev/zero of="$work/card.img" bs=512 count=1295 conv=notrunc status=none
+shoot content 'lantern sweep card.img' 'lantern list card.catalog::content' 'lantern extract card.catalog::content::/whole PICTURES' \
+  'lantern show card.catalog::content::@691712 | head -12'
 UNDER_WAY=5 shoot sweep 'lantern sweep broken.img' 'lantern list "broken.catalog::lost-2::/Old station" --deleted' \
   'lantern sweep disk:SK-00417 --simulate old-server.json'
 # What belongs together among the station's server's disks, and the machines on them; one disk is missing.

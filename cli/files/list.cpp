@@ -36,9 +36,14 @@ struct Counts {
   std::uint64_t folders = 0;
   std::uint64_t deleted = 0;
   std::uint64_t deleted_intact = 0;
+  std::uint64_t by_content = 0;  // files
+  std::uint64_t by_content_intact = 0;
 
-  void add(const Entry& entry) {
-    if (entry.state != EntryState::active) {
+  void add(const Entry& entry, bool of_content) {
+    if (of_content) {
+      if (entry.kind == EntryKind::file) ++by_content;
+      if (entry.intact == 1) ++by_content_intact;
+    } else if (entry.state != EntryState::active) {
       ++deleted;
       if (entry.intact == 1) ++deleted_intact;
     } else if (entry.kind == EntryKind::folder) {
@@ -69,7 +74,7 @@ void for_each(const Target& target, const Options& options, WalkOrder order, Cou
   walk.order = order;
   walk_target(target, walk, [&](const Entry& entry) {
     if (!matches_any(options.patterns, entry.path)) return WalkStep::go_on;
-    counts.add(entry);
+    counts.add(entry, target.file_system().facts().format == "content");
     if (!keeps) {
       use(entry);
     } else {
@@ -169,11 +174,15 @@ void print_rows(const Job& job, const Target& target, const Options& options, Co
 
 void print_counts(const Job& job, const Options& options, const Counts& counts) {
   std::string sum;
-  if (!options.deleted_only)
+  const bool none = counts.by_content > 0 && counts.files + counts.folders + counts.deleted == 0;
+  if (!options.deleted_only && !none)
     sum = counted(counts.files, "file") + ", " + counted(counts.folders, "folder");
-  if (options.deleted || options.deleted_only || options.versions || counts.deleted > 0)
+  if ((options.deleted || options.deleted_only || options.versions || counts.deleted > 0) && !none)
     sum += fmt::format("{}{} deleted, {} of them intact", sum.empty() ? "" : "; ", counts.deleted,
                        counts.deleted_intact);
+  if (counts.by_content > 0)
+    sum += fmt::format("{}{} found by content, {} of them whole", sum.empty() ? "" : "; ",
+                       counted(counts.by_content, "file"), counts.by_content_intact);
   job.streams.out.flush();
   job.streams.err << sum << '\n';
 }

@@ -64,7 +64,8 @@ void print_structures(const Job& job, const SweepSummary& done) {
 
 void print_summary_json(const Job& job, const SweepSummary& done, const std::string& catalog) {
   JsonWriter json(job.streams.out);
-  json.begin_object().key("catalog").value(catalog).key("done").value(done.done);
+  json.begin_object().key("catalog").value(catalog).key("done").value(done.done).key("part").value(
+      done.part);
   json.key("resumed").value(done.resumed).key("swept_to_bytes").value(done.swept_to);
   json.key("read_bytes").value(done.read_bytes).key("volumes").begin_array();
   for (const SweepSummary::Volume& volume : done.volumes) {

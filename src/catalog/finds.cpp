@@ -85,7 +85,7 @@ class FindsFileSystem final : public FileSystem {
   const FileSystemFacts& facts() const override { return facts_; }
   std::uint64_t used_bytes() const override { return used_; }
 
-  // All of it is found: none is active, and of none it is known that it was deleted.
+  // Of no file it is known whether it is active or was deleted: all are given.
   void walk(const WalkOptions& options, const EntryVisitor& visit) const override {
     const std::size_t above = options.under.size();
     std::string grade;  // that was visited
@@ -172,7 +172,6 @@ class FindsFileSystem final : public FileSystem {
   static Entry folder_entry(Names path) {
     Entry entry;
     entry.kind = EntryKind::folder;
-    entry.state = EntryState::found;
     entry.id = path.size() == 1 ? path[0] : path[0] + "/" + path[1];
     if (path.size() > 1) entry.parent = path[0];
     entry.path = std::move(path);

@@ -19,7 +19,7 @@ constexpr std::uint64_t kMaxBlocks = 1u << 20;
 constexpr std::size_t kMaxLoose = 65'536;
 constexpr std::uint64_t kPiece = 64u << 10;
 // Each round may place what the next one needs (a table, then what it describes).
-constexpr int kRounds = 4;
+constexpr int kRounds = 16;
 
 // A map with parts of it replaced.
 class PatchedMap final : public BlockMap {

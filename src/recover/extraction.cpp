@@ -504,7 +504,8 @@ class Extraction::Job {
     }
     ++summary_.files;
     summary_.bytes += part.size_bytes;
-    if (entry.state != EntryState::active) ++summary_.deleted;
+    const bool by_content = files_.facts().format == "content";
+    if (entry.state != EntryState::active && !by_content) ++summary_.deleted;
     if (row.partial) ++summary_.partial;
   }
 

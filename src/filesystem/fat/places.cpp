@@ -55,7 +55,8 @@ std::vector<Volume> known_volumes(const SourcePtr& known, const std::vector<Volu
 class Search {
  public:
   Search(const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)
-      : loose_(loose),
+      : known_(known),
+        loose_(loose),
         context_(context),
         disk_bytes_(known->size()),
         rows_(known_rows(known, context)),
@@ -68,6 +69,7 @@ class Search {
       folders_of(i);
       tables_of(i);
     }
+    for (const Volume& volume : volumes_) root_of(volume);
     return std::move(claims_);
   }
 
@@ -154,12 +156,61 @@ class Search {
       for (const Volume& volume : volumes_) {
         const std::uint32_t cluster = folder_cluster(sector, volume.geometry.width);
         if (!volume.geometry.valid_cluster(cluster)) continue;
+        heads_.emplace(volume.start, cluster);
         claim(piece, volume.start + volume.geometry.cluster_offset(cluster), within,
               fmt::format("it holds a folder that says it begins in cluster {} of the FAT volume "
                           "at byte {}",
                           cluster, volume.start));
       }
     });
+  }
+
+  bool is_folder(const Volume& volume, std::uint32_t cluster) const {
+    if (heads_.contains({volume.start, cluster})) return true;
+    Bytes sector(kSector);
+    const ReadResult got =
+        known_->read(volume.start + volume.geometry.cluster_offset(cluster), sector);
+    return got.length == sector.size() && got.unreadable.empty() && u8(sector, 0) == '.' &&
+           folder_cluster(sector, volume.geometry.width) == cluster;
+  }
+
+  // How many folders an entry of this sector leads to; 0 where one leads nowhere.
+  std::size_t folders_in(const Volume& volume, ByteView sector) const {
+    constexpr std::size_t kEntry = 32;
+    constexpr std::uint8_t kIsFolder = 0x10, kLongName = 0x0F, kDeleted = 0xE5;
+    std::size_t folders = 0;
+    for (std::size_t at = 0; at + kEntry <= sector.size(); at += kEntry) {
+      const std::uint8_t first = u8(sector, at), attributes = u8(sector, at + 11);
+      if (first == 0) break;
+      if (first == kDeleted || attributes == kLongName || (attributes & kIsFolder) == 0) continue;
+      const std::uint32_t high = volume.geometry.width == Width::fat32 ? le16(sector, at + 20) : 0;
+      const std::uint32_t cluster = high << 16 | le16(sector, at + 26);
+      if (!volume.geometry.valid_cluster(cluster) || !is_folder(volume, cluster)) return 0;
+      ++folders;
+    }
+    return folders;
+  }
+
+  // The root says nothing of itself: its place is known, and its folders say where they begin.
+  void root_of(const Volume& volume) {
+    constexpr std::size_t kMinFolders = 2;
+    const std::uint64_t place =
+        volume.start + (volume.geometry.width == Width::fat32
+                            ? volume.geometry.cluster_offset(volume.geometry.root_cluster)
+                            : volume.geometry.root_offset);
+    const std::uint64_t within = place % piece_bytes();
+    for (std::size_t piece = 0; piece < loose_.size(); ++piece) {
+      context_.check_cancelled();
+      Bytes sector(kSector);
+      if (loose_[piece]->read(within, sector).length < sector.size()) continue;
+      const std::size_t folders = folders_in(volume, sector);
+      if (folders >= kMinFolders)
+        claim(
+            piece, place, within,
+            fmt::format("it holds a folder with {} others that begin where it has them, where the "
+                        "root of the FAT volume at byte {} is",
+                        folders, volume.start));
+    }
   }
 
   // Where in its table a sector of entries lies, by the entries that name the one behind them.
@@ -206,11 +257,13 @@ class Search {
     }
   }
 
+  const SourcePtr& known_;
   const std::vector<SourcePtr>& loose_;
   const Context& context_;
   std::uint64_t disk_bytes_;
   std::vector<VolumeRow> rows_;  // of the partition table, when it has its place
   std::vector<Volume> volumes_;
+  std::set<std::pair<std::uint64_t, std::uint32_t>> heads_;  // folders: volume's start, cluster
   std::vector<PlaceClaim> claims_;
 };
 

@@ -100,7 +100,7 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     own.report(FindingCode::catalog_unfinished, Severity::warning, {},
                fmt::format("the sweep was stopped at byte {}", catalog->swept_to()),
                "what it had found is listed; lantern sweep goes on when it is run again");
-  const auto disk_bytes = [swept, was = facts.disk, name = disk->address.print()] {
+  const auto disk_bytes = [swept, was = facts.disk](const std::string& name) {
     if (swept) return swept->bytes;
     throw Error(ErrorCode::cannot_open, name, std::nullopt,
                 fmt::format("contents are on the disk that was swept, {}, which is not there", was),
@@ -121,7 +121,7 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
     const auto open = [disk_bytes, bytes, volume, there,
                        options =
                            session.options().file_system]() -> std::shared_ptr<const FileSystem> {
-      disk_bytes();
+      disk_bytes(there.address);
       FileSystemOptions how = volume.opened_by;
       how.code_page = options.code_page;
       auto files = open_file_system(bytes, how, there);
@@ -137,9 +137,10 @@ DiskPtr open_catalog_disk(const std::string& path, const Session& session) {
   if (!count_finds(*catalog).empty()) {
     VolumeRow row;
     row.range = {0, disk->bytes->size()};
-    disk->volumes.push_back(std::make_shared<VolumeLayer>(
-        disk->address.with({Step::Kind::content, 0, {}, {}}), std::move(row), disk->bytes,
-        open_finds(catalog, disk_bytes)));
+    const Address address = disk->address.with({Step::Kind::content, 0, {}, {}});
+    const auto bytes = [disk_bytes, name = address.print()] { return disk_bytes(name); };
+    disk->volumes.push_back(std::make_shared<VolumeLayer>(address, std::move(row), disk->bytes,
+                                                          open_finds(catalog, bytes)));
   }
   return disk;
 }

@@ -1,14 +1,16 @@
 #include "nest/opening/evidence.h"
 
 #include "filesystem/fat/places.h"
+#include "filesystem/ntfs/places.h"
 #include "lantern/file_system.h"
+#include "nest/opening/file_places.h"
 #include "nest/owner.h"
 #include "volume/table_places.h"
 
 namespace lantern {
 
 void add_evidence(Surroundings& around) {
-  around.evidence = {table_places, fat::places};
+  around.evidence = {table_places, fat::places, ntfs::places, file_places};
   around.size_inside = disk_bytes_inside;
   around.is_volume = [](const SourcePtr& bytes) {
     Context quiet;

@@ -1,0 +1,16 @@
+// What an NTFS volume tells of where a loose piece of the disk belongs: a record of the file table
+// has its number, and the table's own record says where that lies; a block of a folder's index says
+// which it is, and the folder's record where the index lies; a page of the log bears the number of
+// its last entry, which is a place in the log. Boot sectors say how many sectors are before them.
+#pragma once
+
+#include <vector>
+
+#include "lantern/container.h"
+
+namespace lantern::ntfs {
+
+std::vector<PlaceClaim> places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
+                               const Context& context);
+
+}  // namespace lantern::ntfs

@@ -1,0 +1,15 @@
+// Where loose pieces of a disk belong by the files of its volumes: their records say at which bytes
+// they begin and end, and at the right place a file of its kind begins there, and zeros fill up
+// behind its end.
+#pragma once
+
+#include <vector>
+
+#include "lantern/container.h"
+
+namespace lantern {
+
+std::vector<PlaceClaim> file_places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
+                                    const Context& context);
+
+}  // namespace lantern
