@@ -94,7 +94,7 @@ P
 cp "$work/skerrow/camera-card.img" "$work/card.img"
 dd if=/dev/zero of="$work/card.img" bs=512 count=1295 conv=notrunc status=none
 shoot content 'lantern sweep card.img' 'lantern list card.catalog::content' 'lantern extract card.catalog::content::/whole PICTURES' \
-  'lantern show card.catalog::content::@691712 | head -12'
+  'lantern show card.catalog::content::@691712 | head -8'
 UNDER_WAY=5 shoot sweep 'lantern sweep broken.img' 'lantern list "broken.catalog::lost-2::/Old station" --deleted' \
   'lantern sweep disk:SK-00417 --simulate old-server.json'
 # What belongs together among the station's server's disks, and the machines on them; one disk is missing.

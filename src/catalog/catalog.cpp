@@ -195,6 +195,10 @@ CatalogFacts Catalog::facts() const {
   return facts;
 }
 
+std::uint64_t Catalog::number_fact(std::string_view key) const {
+  return number_in(fact(key));
+}
+
 std::uint64_t Catalog::swept_to() const {
   return number_in(fact("swept_to"));
 }

@@ -47,6 +47,14 @@ constexpr std::string_view kColumnsOfAny =
     "pieces FROM ";
 const std::string kFindColumns = std::string(kColumnsOfAny) + "find ";
 
+// A catalog may have been edited: what no disk has is nothing.
+FindPiece piece_of(std::uint64_t offset, std::uint64_t length) {
+  constexpr std::uint64_t kMax = std::uint64_t{1} << 56;
+  return offset < kMax && length < kMax ? FindPiece{offset, length} : FindPiece{};
+}
+
+constexpr std::size_t kMaxPieces = 100;
+
 CatalogFind find_of(const Statement& row, const Database& database) {
   CatalogFind find;
   find.offset = row.number(0);
@@ -59,13 +67,14 @@ CatalogFind find_of(const Statement& row, const Database& database) {
   find.evidence = row.text(8);
   find.breaks = row.number(9);
   if (row.number(11) <= 1) {
-    find.pieces = {{find.offset, row.number(1)}};
+    find.pieces = {piece_of(find.offset, row.number(1))};
     return find;
   }
   Statement pieces =
       database.prepare("SELECT disk_offset, length FROM find_piece WHERE find = ? ORDER BY place");
   pieces.bind(1, find.offset);
-  while (pieces.step()) find.pieces.push_back({pieces.number(0), pieces.number(1)});
+  while (find.pieces.size() < kMaxPieces && pieces.step())
+    find.pieces.push_back(piece_of(pieces.number(0), pieces.number(1)));
   return find;
 }
 

@@ -62,8 +62,7 @@ class FileSearch {
         merged_(!catalog.fact("merged").empty()) {}
 
   void run() {
-    const std::string checked = catalog_.fact("checked_to");
-    if (!checked.empty()) at_ = std::stoull(checked);
+    at_ = catalog_.number_fact("checked_to");
     end_ = catalog_.facts().range.end();
     for (std::vector<Candidate> some = next(); !some.empty(); some = next()) {
       check(some);

@@ -54,8 +54,7 @@ class FileJoin {
         work_left_(kFirstWork + kWorkPerByte * std::min(disk->size(), ~std::uint64_t{0} / 128)) {}
 
   void run() {
-    const std::string joined = catalog_.fact("joined_to");
-    std::uint64_t from = joined.empty() ? 0 : std::stoull(joined);
+    const std::uint64_t from = catalog_.number_fact("joined_to");
     std::vector<CatalogFind> cut;
     each_find(catalog_, fmt::format("WHERE breaks > 0 AND grade <> 'whole' AND offset >= {}", from),
               [&](CatalogFind find) {

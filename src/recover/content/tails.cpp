@@ -71,7 +71,7 @@ class TailSearch {
           if (digits > 12) return std::nullopt;
           std::from_chars(text.data() + digits, text.data() + text.size(), offset);
           // The table stands before it, as near as can be.
-          constexpr std::uint64_t kMaxTable = 1u << 20;
+          constexpr std::uint64_t kMaxTable = 256u << 10;
           const std::uint64_t from = place - std::min(place, kMaxTable);
           Bytes before(static_cast<std::size_t>(place - from));
           disk_.read(from, before);
@@ -169,13 +169,15 @@ class TailSearch {
   }
 
   std::vector<std::uint64_t> search(std::string_view mark, const Read& read) {
+    constexpr std::size_t kMaxMarks = 4096;
     std::vector<std::uint64_t> shifts;
+    std::size_t marks = 0;
     taken_.parts(range_, [&](Range part, bool is_taken) {
       if (is_taken || shifts.size() >= kMaxTails) return;
       each_mark(disk_, part, mark, context_, [&](std::uint64_t place, ByteView bytes) {
+        if (shifts.size() >= kMaxTails || ++marks > kMaxMarks) return;
         const auto shift = read(place, bytes);
-        if (shift && shifts.size() < kMaxTails &&
-            std::find(shifts.begin(), shifts.end(), *shift) == shifts.end())
+        if (shift && std::find(shifts.begin(), shifts.end(), *shift) == shifts.end())
           shifts.push_back(*shift);
       });
     });

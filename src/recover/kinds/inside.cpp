@@ -242,6 +242,8 @@ std::optional<Timestamp> time_of_mail(const std::string& text) {
   int zone = 0;
   if (sign != std::string::npos)
     std::from_chars(text.data() + sign + 1, text.data() + text.size(), zone);
+  constexpr int kMaxZone = 1400;
+  if (zone < 0 || zone > kMaxZone) zone = 0;
   const int offset = zone / 100 * 3600 + zone % 100 * 60;
   *seconds += sign != std::string::npos && text[sign] == '+' ? -offset : offset;
   return Timestamp{*seconds, 0, 1'000'000'000, false};

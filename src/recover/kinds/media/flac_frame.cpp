@@ -127,7 +127,8 @@ void take_subframe(KindReader& file, Bits& bits, Row& row, unsigned sample_bits,
   } else {
     file.broken(at, "a frame is packed in no known way");
   }
-  for (std::int64_t& sample : row) sample *= std::int64_t{1} << wasted;
+  for (std::int64_t& sample : row)
+    sample = static_cast<std::int64_t>(static_cast<std::uint64_t>(sample) << wasted);
 }
 
 }  // namespace

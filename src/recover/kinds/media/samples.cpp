@@ -67,7 +67,7 @@ Track read_track(KindReader& file, const SampleTables& tables) {
       if (at > file.size() || !file.has(at, length))
         file.cut(file.size(), "its index points past its end");
       if (track.form != Track::Form::unknown && length > 0) track.samples.push_back({at, length});
-      if (track.samples.size() > kMaxSamples) file.give_up(place, "it has too many samples");
+      if (sample > kMaxSamples) file.give_up(place, "it has too many samples");
       file.spend(1, place);
       at += length;
     }
