@@ -71,7 +71,9 @@ bool PdfObjects::is_object(std::uint64_t at) {
     ++i;
     return any;
   };
-  return number() && number() && words.compare(std::min(i, words.size()), 3, "obj") == 0;
+  const bool first = number();
+  const bool second = first && number();
+  return second && words.compare(std::min(i, words.size()), 3, "obj") == 0;
 }
 
 std::uint64_t PdfObjects::walk() {

@@ -114,7 +114,7 @@ Held check_mail(KindReader& file) {
     if (!close) file.cut(end, "its last part has no end");
     end = *close + mark.size();
     for (int i = 0; i < 2 && file.has(end, 1); ++i)
-      if (file.byte(end) == "\r\n"[i] || file.byte(end) == '\n') ++end;
+      if (file.starts(end, i == 0 ? "\r" : "\n") || file.starts(end, "\n")) ++end;
     return {false, end, "its parts fit, to the last; nothing checks its text"};
   }
   return {false, end, "the head of a message and text; nothing checks it"};

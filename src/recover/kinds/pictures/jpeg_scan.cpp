@@ -63,7 +63,7 @@ void JpegScan::take_frame(unsigned marker, std::uint64_t at, std::uint64_t lengt
       (precision != 8 && precision != 12 && precision != 16))
     file_->broken(at, "its frame makes no sense");
   unsigned across = 1, down = 1;
-  for (unsigned i = 0; i < count; ++i) {
+  for (std::uint64_t i = 0; i < count; ++i) {
     Component component;
     component.id = file_->byte(at + 6 + 3 * i);
     component.across = file_->byte(at + 7 + 3 * i) >> 4;
@@ -75,8 +75,8 @@ void JpegScan::take_frame(unsigned marker, std::uint64_t at, std::uint64_t lengt
     components_.push_back(component);
   }
   file_->prove();
-  units_across_ = whole(width, 8u * across);
-  units_down_ = whole(height, 8u * down);
+  units_across_ = whole(width, std::uint64_t{8} * across);
+  units_down_ = whole(height, std::uint64_t{8} * down);
   progressive_ = marker == 0xC2;
   // Heights that a later marker says, arithmetic codes and those without loss are not walked.
   walked_ = (marker == 0xC0 || marker == 0xC1 || marker == 0xC2) && height > 0 && precision <= 12;
@@ -173,7 +173,7 @@ void JpegScan::start_scan(std::uint64_t header, std::uint64_t length) {
   if (count == 0 || count > 4 || length != 4 + 2u * count)
     file_->broken(header, "a scan's header makes no sense");
   parts_.clear();
-  for (unsigned i = 0; i < count; ++i) {
+  for (std::uint64_t i = 0; i < count; ++i) {
     const unsigned id = file_->byte(header + 1 + 2 * i), tables = file_->byte(header + 2 + 2 * i);
     const auto found = std::find_if(components_.begin(), components_.end(),
                                     [&](const Component& component) { return component.id == id; });
@@ -183,7 +183,7 @@ void JpegScan::start_scan(std::uint64_t header, std::uint64_t length) {
     parts_.push_back(
         {static_cast<std::size_t>(found - components_.begin()), tables >> 4, tables & 15u});
   }
-  const std::uint64_t figures = header + 1 + 2 * count;
+  const std::uint64_t figures = header + 1 + std::uint64_t{2} * count;
   from_ = file_->byte(figures);
   to_ = file_->byte(figures + 1);
   high_ = file_->byte(figures + 2) >> 4;
