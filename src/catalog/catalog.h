@@ -70,7 +70,7 @@ class Catalog {
   // Single facts, by their names; empty: there is none.
   std::string fact(std::string_view key) const;
   void set_fact(std::string_view key, std::string_view value);
-  std::uint64_t number_fact(std::string_view key) const;  // 0: there is none
+  std::uint64_t number_fact(std::string_view key) const;  // 0: not recorded
   std::uint64_t swept_to() const;                         // byte of the disk
   bool is_done() const { return fact("state") == "done"; }
 

@@ -48,7 +48,7 @@ class FindWriter {
   explicit FindWriter(Catalog& catalog);
   // `digest`: equal for equal contents.
   void add(const CatalogFind& find, std::string_view digest);
-  // Where a find with this digest, kind and length begins; empty: there is none.
+  // Where a find with this digest, kind and length begins; empty: not in the catalog.
   std::optional<std::uint64_t> same(const CatalogFind& find, std::string_view digest);
   // Another place of the find that begins at `offset`.
   void add_copy(std::uint64_t offset, std::uint64_t place);

@@ -12,7 +12,7 @@ namespace lantern {
 
 // "SECONDS.NANOSECONDS/RESOLUTION", with an L behind it where the disk says no zone.
 std::string print_time(const Timestamp& time);
-// Empty: it is none.
+// Empty: not a valid time.
 std::optional<Timestamp> parse_time(const std::string& text);
 
 }  // namespace lantern

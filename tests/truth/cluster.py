@@ -137,6 +137,8 @@ PartitionName=lamp Nodes={host} Default=YES MaxTime=INFINITE State=UP
 def refusals(work, image):
     done = lantern("catalog", "merge", f"{work}/part-1.catalog", f"{work}/part-3.catalog", "-o", f"{work}/no.catalog")
     check("a part is missing", done.returncode == 2 and "are in no part" in done.stderr, done)
+    done = lantern("catalog", "merge", *(f"{work}/part-{part}.catalog" for part in range(1, PARTS)), "-o", f"{work}/no.catalog")
+    check("the last part is missing", done.returncode == 2 and "are in no part" in done.stderr, done)
     done = lantern("catalog", "merge", f"{work}/one.catalog", "-o", f"{work}/no.catalog")
     check("no part", done.returncode == 2 and "is no finished part" in done.stderr, done)
     done = lantern("list", f"{work}/part-1.catalog")

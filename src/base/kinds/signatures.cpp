@@ -64,7 +64,7 @@ class TextReader {
     return true;
   }
 
-  // The next word of the line; empty: there is none.
+  // The next word of the line; empty: the line has no more.
   std::string_view take_word() {
     line_.remove_prefix(std::min(line_.find_first_not_of(" \t"), line_.size()));
     if (line_.starts_with('#')) line_ = {};

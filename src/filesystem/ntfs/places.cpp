@@ -18,7 +18,7 @@ namespace {
 constexpr std::size_t kPiece = 256u << 10;
 constexpr std::size_t kMaxVolumes = 64;
 constexpr std::size_t kMaxRecords = 4u << 20;
-// What speaks for a place beside one other must be so many times as much.
+// How many times the votes of the next best place the best one must have.
 constexpr std::size_t kOutvoted = 8;
 
 struct Volume {

@@ -105,6 +105,10 @@ class FileSearch {
     for (Candidate& candidate : some) {
       candidate.listed = !options_.part && is_of_file(candidate.offset);
       if (!candidate.listed && merged_) candidate.find = checked_find(catalog_, candidate.offset);
+      // A catalog of a part may have been edited.
+      if (candidate.find && (candidate.offset >= disk_->size() ||
+                             candidate.find->length() > disk_->size() - candidate.offset))
+        candidate.find.reset();
     }
     return some;
   }

@@ -70,7 +70,8 @@ class FileJoin {
           (kind->check.empty() || kind->check == "text" || kind->check == "mail"))
         kind = nullptr;
       if (work_left_ == 0) ++left_out;
-      if (kind == nullptr || work_left_ == 0 || is_taken(find)) continue;
+      if (kind == nullptr || work_left_ == 0 || find.offset >= disk_->size() || is_taken(find))
+        continue;
       catalog_.begin();
       if (join(find, *kind)) ++files;
       catalog_.set_fact("joined_to", std::to_string(find.offset + 1));

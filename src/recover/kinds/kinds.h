@@ -38,7 +38,7 @@ Held check_text(KindReader& file);       // by the bytes that texts have
 Held check_mail(KindReader& file);       // RFC 5322, RFC 4155
 
 using Check = Held (*)(KindReader& file);
-// By the name that signatures have for it; null: there is none.
+// By the name that signatures have for it; null: not a known check.
 Check check_by_name(std::string_view name);
 
 }  // namespace lantern::kinds

@@ -158,17 +158,20 @@ class Job {
     std::sort(all.begin(), all.end(), [](const Part& a, const Part& b) {
       return a.facts.range.offset < b.facts.range.offset;
     });
-    std::uint64_t end = all.front().facts.range.offset;
+    std::uint64_t end = 0;
+    const auto reach = [&](std::uint64_t next) {
+      if (next > end)
+        throw Error(ErrorCode::usage, options_.catalog, std::nullopt,
+                    fmt::format("bytes {} to {} of the disk are in no part", end, next),
+                    fmt::format("sweep them with --part --range {}..{}", end, next));
+    };
     for (const Part& part : all) {
-      if (part.facts.range.offset > end)
-        throw Error(
-            ErrorCode::usage, part.path, std::nullopt,
-            fmt::format("bytes {} to {} of the disk are in no part", end, part.facts.range.offset),
-            fmt::format("sweep --part --range {}..{}", end, part.facts.range.offset));
+      reach(part.facts.range.offset);
       end = std::max(end, part.facts.range.end());
     }
+    reach(disk_.bytes->size());
     CatalogFacts facts = all.front().facts;
-    facts.range.length = end - facts.range.offset;
+    facts.range = {0, end};
     facts.what = facts.what.substr(0, facts.what.rfind(kPartWords));
     const auto merging = [&] { return catalog_->fact("state") == "merging"; };
     std::error_code error;

@@ -22,7 +22,7 @@ class Marks {
   explicit Marks(const Signatures& signatures);
 
   // The kind whose mark stands at the start of these bytes and that makes sense beyond it; null:
-  // none. As quick as can be where it is none. At least a sector.
+  // no known mark, which is told quickly. At least a sector.
   const SignatureKind* at_sector(ByteView sector_and_more) const {
     const std::byte* const bytes = sector_and_more.data();
     bool any = heads_.test(quick_le32(bytes) & 0xFFFFu);
