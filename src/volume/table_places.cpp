@@ -66,6 +66,27 @@ std::vector<PlaceClaim> table_places(const SourcePtr& /*known*/,
   return claims;
 }
 
+std::optional<std::uint64_t> volume_start(const std::vector<VolumeRow>& rows,
+                                          std::uint64_t disk_bytes, std::uint64_t volume_bytes,
+                                          std::uint64_t said) {
+  constexpr std::uint64_t kSlack = 1u << 20;
+  const auto fills = [&](std::uint64_t bytes) {
+    return bytes >= volume_bytes && bytes - volume_bytes < kSlack;
+  };
+  std::optional<std::uint64_t> filled;
+  std::size_t count = 0;
+  for (const VolumeRow& row : rows) {
+    if (said != 0 && row.range.offset == said) return said;
+    if (!fills(row.range.length)) continue;
+    filled = row.range.offset;
+    ++count;
+  }
+  if (count == 1) return filled;
+  if (said != 0 && rows.empty()) return said;
+  if (rows.empty() && fills(disk_bytes)) return 0;
+  return std::nullopt;
+}
+
 std::uint64_t disk_bytes_inside(const SourcePtr& known) {
   for (const std::uint64_t size : {512u, 4096u}) {
     Bytes sector(kSector);

@@ -3,9 +3,11 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "lantern/container.h"
+#include "lantern/volume_table.h"
 
 namespace lantern {
 
@@ -14,5 +16,12 @@ std::vector<PlaceClaim> table_places(const SourcePtr& known, const std::vector<S
 
 // The size of a disk by the place its GPT gives its copy, which is the last sector. 0: not known.
 std::uint64_t disk_bytes_inside(const SourcePtr& known);
+
+// Where a volume of so many bytes begins: where its boot sector says (`said`; 0: it does not), if a
+// partition does or none is known; else in the one partition it fills; else, when it fills the
+// disk, at its start. Empty: not known.
+std::optional<std::uint64_t> volume_start(const std::vector<VolumeRow>& rows,
+                                          std::uint64_t disk_bytes, std::uint64_t volume_bytes,
+                                          std::uint64_t said);
 
 }  // namespace lantern

@@ -9,6 +9,7 @@
 #include "base/bytes.h"
 #include "filesystem/fat/boot_sector.h"
 #include "lantern/volume_table.h"
+#include "volume/table_places.h"
 
 namespace lantern::fat {
 namespace {
@@ -58,7 +59,6 @@ class Search {
       : known_(known),
         loose_(loose),
         context_(context),
-        disk_bytes_(known->size()),
         rows_(known_rows(known, context)),
         volumes_(known_volumes(known, rows_)) {}
 
@@ -82,27 +82,6 @@ class Search {
     claims_.push_back({piece, place - within, std::move(why)});
   }
 
-  // Where a volume begins: where its boot sector says, if a partition does or none is known; else
-  // in the one partition it fills; else, when it fills the disk, at its start.
-  std::optional<std::uint64_t> start_of(const Geometry& geometry, std::uint64_t said) const {
-    constexpr std::uint64_t kSlack = 1u << 20;
-    const auto fills = [&](std::uint64_t bytes) {
-      return bytes >= geometry.volume_bytes && bytes - geometry.volume_bytes < kSlack;
-    };
-    std::optional<std::uint64_t> filled;
-    std::size_t count = 0;
-    for (const VolumeRow& row : rows_) {
-      if (said != 0 && row.range.offset == said) return said;
-      if (!fills(row.range.length)) continue;
-      filled = row.range.offset;
-      ++count;
-    }
-    if (count == 1) return filled;
-    if (said != 0 && rows_.empty()) return said;
-    if (rows_.empty() && fills(disk_bytes_)) return 0;
-    return std::nullopt;
-  }
-
   template <typename Use>
   void each_sector(std::size_t piece, Use use) const {
     Bytes bytes(kPiece);
@@ -121,8 +100,8 @@ class Search {
       if ((jump != 0xEB && jump != 0xE9) || !has_boot_mark(sector)) return;
       const auto geometry = parse_boot_sector(sector);
       if (!geometry) return;
-      const auto found =
-          start_of(*geometry, std::uint64_t{le32(sector, 28)} * geometry->sector_bytes);
+      const auto found = volume_start(rows_, known_->size(), geometry->volume_bytes,
+                                      std::uint64_t{le32(sector, 28)} * geometry->sector_bytes);
       if (!found) return;
       const std::uint64_t start = *found;
       // FAT32 keeps a spare: the second of two is that, and so is one that fits only its place.
@@ -260,7 +239,6 @@ class Search {
   const SourcePtr& known_;
   const std::vector<SourcePtr>& loose_;
   const Context& context_;
-  std::uint64_t disk_bytes_;
   std::vector<VolumeRow> rows_;  // of the partition table, when it has its place
   std::vector<Volume> volumes_;
   std::set<std::pair<std::uint64_t, std::uint32_t>> heads_;  // folders: volume's start, cluster

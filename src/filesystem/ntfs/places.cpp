@@ -11,6 +11,7 @@
 #include "filesystem/ntfs/volume.h"
 #include "lantern/sources.h"
 #include "lantern/volume_table.h"
+#include "volume/table_places.h"
 
 namespace lantern::ntfs {
 namespace {
@@ -121,27 +122,6 @@ class Search {
     if (!had && volumes_.size() < kMaxVolumes) volumes_.push_back({start, geometry, {}});
   }
 
-  // Where a volume of this size begins: in the one partition it fills, or at the disk's start.
-  std::optional<std::uint64_t> start_of(const Geometry& geometry, std::uint64_t said) const {
-    constexpr std::uint64_t kSlack = 1u << 20;
-    std::optional<std::uint64_t> filled;
-    std::size_t count = 0;
-    for (const VolumeRow& row : rows_) {
-      if (said != 0 && row.range.offset == said) return said;
-      if (row.range.length < geometry.volume_bytes ||
-          row.range.length - geometry.volume_bytes >= kSlack)
-        continue;
-      filled = row.range.offset;
-      ++count;
-    }
-    if (count == 1) return filled;
-    if (!rows_.empty()) return std::nullopt;
-    if (said != 0) return said;
-    return known_->size() - std::min(known_->size(), geometry.volume_bytes) < kSlack
-               ? std::optional<std::uint64_t>(0)
-               : std::nullopt;
-  }
-
   template <typename Use>
   void each_sector(const ByteSource& source, Use use) const {
     Bytes bytes(kPiece + kSector);
@@ -177,7 +157,8 @@ class Search {
   void boot_sector_at(std::size_t piece, std::uint64_t within, ByteView sector) {
     const auto geometry = parse_boot_sector(sector);
     if (!geometry) return;
-    const auto start = start_of(*geometry, std::uint64_t{le32(sector, 0x1C)} * kSector);
+    const auto start = volume_start(rows_, known_->size(), geometry->volume_bytes,
+                                    std::uint64_t{le32(sector, 0x1C)} * kSector);
     if (!start) return;
     add_volume(*start, *geometry);
     // The copy stands behind the volume: that is told by what fits the borders of a piece.
