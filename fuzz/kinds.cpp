@@ -1,9 +1,9 @@
 // The check of one kind of content whose end is not known. KIND names it; without, the first line
 // of the data does.
 #include "base/kinds/signatures.h"
+#include "contents/inside.h"
 #include "fuzz.h"
 #include "recover/content/find_check.h"
-#include "recover/kinds/inside.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
 #ifdef KIND

@@ -9,7 +9,7 @@ import sys
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 # From the ground up: a room includes only itself and rooms before it.
-ROOMS = ["base", "source", "host", "format", "container", "volume", "filesystem", "catalog", "nest", "recover", "repair", "survey", "physical",
+ROOMS = ["base", "source", "host", "format", "container", "volume", "filesystem", "catalog", "contents", "nest", "recover", "repair", "survey", "physical",
          "serve", "report"]
 # The room each public header belongs to.
 PUBLIC = {

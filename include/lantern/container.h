@@ -14,6 +14,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "lantern/byte_source.h"
@@ -55,22 +56,59 @@ struct Container {
   std::function<SourcePtr(std::string_view)> open_version;
 };
 
-// Where a loose piece of a disk belongs, and how that is known.
+// A block of a container's file: it has its place on the disk, or is a loose piece.
+struct FileSlot {
+  std::optional<std::uint64_t> place;  // bytes of the disk
+  std::size_t piece = 0;               // without a place: which
+};
+
+// Pieces of a disk, all of one length, that no table gives a place.
+struct LoosePieces {
+  std::vector<SourcePtr> bytes;  // zero behind the end of one that is cut
+  std::vector<bool> placed;      // those that have their place by now
+  std::uint64_t piece_bytes = 0;
+  std::vector<FileSlot> slots;  // all blocks in the order of the file; empty: it has no such order
+  // How many neighbours in the file have their places by now, and how many of these are neighbours
+  // on the disk in the same order.
+  std::size_t neighbours = 0, in_order = 0;
+};
+
+// Where a loose piece belongs, and how that is known.
 struct PlaceClaim {
   std::size_t piece = 0;
   std::uint64_t disk_offset = 0;  // bytes, of the start of the piece
   std::string why;
+  bool inferred = false;  // not from what the piece holds: counts when nothing else tells more
 };
 
-// Looks inside for such claims. `known`: the disk as far as its blocks have places, the rest
-// unreadable. `loose`: pieces, all of one length, that no table gives a place.
-using FindPlaces = std::function<std::vector<PlaceClaim>(
-    const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)>;
+// Tells from what lies in loose pieces where they belong. Thread-safety: belongs to one thread.
+class PlaceFinder {
+ public:
+  virtual ~PlaceFinder() = default;
+  // Is given each sector of 512 bytes of each piece once, in order, but those known to be zero.
+  virtual void look(std::size_t piece, std::uint64_t within, std::span<const std::byte> sector) = 0;
+  // `known`: the disk as far as its blocks have places, the rest unreadable. Asked again whenever
+  // more of them have one.
+  virtual std::vector<PlaceClaim> claims(const SourcePtr& known) = 0;
+};
+
+// What it is given must outlive what it makes.
+using MakePlaceFinder =
+    std::function<std::unique_ptr<PlaceFinder>(const LoosePieces& loose, const Context& context)>;
 
 // A disk of this computer by a name that lasts, as a pointer descriptor has it.
 struct PointedDisk {
   SourcePtr bytes;
   std::string place;  // its device now
+};
+
+// An entry of a block table that cannot be believed, and what it should say.
+struct MendedEntry {
+  std::uint64_t disk_offset = 0;  // bytes, of its block
+  bool found = false;             // its block lies in the file, else it has none or none is known
+  bool inferred = false;          // as PlaceClaim has it
+  // Bytes of the file, and what belongs there: the entry, and copies of it.
+  std::vector<std::pair<std::uint64_t, std::vector<std::byte>>> writes;
 };
 
 // What may be opened beside a file, for its parents, extents and pieces; and who can tell where a
@@ -85,7 +123,9 @@ struct Surroundings {
   // it is not here. Empty function: nobody can say.
   std::function<PointedDisk(const std::string& name, std::uint64_t size_bytes)> pointed_disk;
   std::vector<std::string> opening;  // places of the files that lie on this one
-  std::vector<FindPlaces> evidence;
+  std::vector<MakePlaceFinder> evidence;
+  // Told of each entry of a table that is mended. Empty function: nobody asks.
+  std::function<void(const MendedEntry&)> mended;
   // How large the disk is by what lies in it, bytes; 0: that does not say.
   std::function<std::uint64_t(const SourcePtr& known)> size_inside;
   // Whether a volume of a known kind begins here: then a file is a raw disk, not a damaged

@@ -18,214 +18,6 @@ namespace {
 constexpr std::uint64_t kMaxBlocks = 1u << 20;
 constexpr std::size_t kMaxLoose = 65'536;
 constexpr std::uint64_t kPiece = 64u << 10;
-// Each round may place what the next one needs (a table, then what it describes).
-constexpr int kRounds = 16;
-
-// A map with parts of it replaced.
-class PatchedMap final : public BlockMap {
- public:
-  PatchedMap(std::shared_ptr<const BlockMap> map, std::map<std::uint64_t, Run> patches)
-      : map_(std::move(map)), patches_(std::move(patches)) {}
-
-  std::uint64_t mapped_bytes() const override { return map_->mapped_bytes(); }
-
-  bool runs(Range range, const RunVisitor& visit) const override {
-    std::uint64_t at = range.offset;
-    while (at < range.end()) {
-      const auto after = patches_.upper_bound(at);
-      if (after != patches_.begin()) {
-        const Run& patch = std::prev(after)->second;
-        if (at < patch.range.end()) {
-          Run run = patch;
-          run.range = intersect(patch.range, {at, range.end() - at});
-          run.file_offset += at - patch.range.offset;
-          if (!visit(run)) return false;
-          at = run.range.end();
-          continue;
-        }
-      }
-      const std::uint64_t to =
-          after == patches_.end() ? range.end() : std::min(range.end(), after->first);
-      if (!map_->runs({at, to - at}, visit)) return false;
-      at = to;
-    }
-    return true;
-  }
-
-  std::size_t unpack(ByteView packed, std::span<std::byte> unit) const override {
-    return map_->unpack(packed, unit);
-  }
-
- private:
-  std::shared_ptr<const BlockMap> map_;
-  std::map<std::uint64_t, Run> patches_;  // by where they begin; disjoint
-};
-
-SourcePtr unit_source(const SourcePtr& file, const LooseUnit& unit, std::uint64_t unit_bytes) {
-  std::vector<Piece> pieces;
-  std::uint64_t at = 0;
-  for (const LoosePart& part : unit.parts) {
-    if (part.within > at) pieces.push_back({ExtentKind::zero, part.within - at, nullptr, 0});
-    pieces.push_back({ExtentKind::direct, part.length, file, part.place});
-    at = part.within + part.length;
-  }
-  if (at < unit_bytes) pieces.push_back({ExtentKind::zero, unit_bytes - at, nullptr, 0});
-  return make_joined(std::move(pieces));
-}
-
-class Placer {
- public:
-  Placer(const SourcePtr& file, std::shared_ptr<const BlockMap> map, Placing placing,
-         const Surroundings& around, const Context& context)
-      : file_(file),
-        map_(std::move(map)),
-        placing_(std::move(placing)),
-        around_(around),
-        context_(context) {
-    for (const Range& range : placing_.open)
-      for (std::uint64_t at = range.offset; at < range.end(); at += placing_.unit_bytes)
-        open_.insert(at);
-  }
-
-  Placed run() {
-    for (int round = 0; round < kRounds && place_some(); ++round) {
-    }
-    place_last();
-    report();
-    return {placed_, patched()};
-  }
-
- private:
-  std::map<std::uint64_t, Run> patches() const {
-    std::map<std::uint64_t, Run> patches;
-    Run lost{never_written() ? Run::Kind::zero : Run::Kind::lost, {}};
-    for (const std::uint64_t at : open_) {
-      const Range part = intersect({at, placing_.unit_bytes}, {0, placing_.disk_bytes});
-      if (!lost.range.empty() && lost.range.end() == at) {
-        lost.range.length += part.length;
-      } else {
-        if (!lost.range.empty()) patches.emplace(lost.range.offset, lost);
-        lost.range = part;
-      }
-    }
-    if (!lost.range.empty()) patches.emplace(lost.range.offset, lost);
-    for (const auto& [at, unit] : placed_)
-      for (const LoosePart& part : placing_.units[unit].parts) {
-        Run run{Run::Kind::stored,
-                intersect({at + part.within, part.length}, {0, placing_.disk_bytes})};
-        run.file_offset = part.place;
-        if (!run.range.empty()) patches[run.range.offset] = run;
-      }
-    return patches;
-  }
-
-  std::shared_ptr<const BlockMap> patched() const {
-    return std::make_shared<PatchedMap>(map_, patches());
-  }
-
-  // Every block of the file has its place: what is open spoke of none.
-  bool never_written() const { return placing_.complete && done_.size() == placing_.units.size(); }
-
-  // Asks all who can tell. True when something was placed.
-  bool place_some() {
-    std::vector<std::size_t> numbers;
-    std::vector<SourcePtr> loose;
-    for (std::size_t i = 0; i < placing_.units.size(); ++i)
-      if (!done_.contains(i)) {
-        numbers.push_back(i);
-        loose.push_back(unit_source(file_, placing_.units[i], placing_.unit_bytes));
-      }
-    if (loose.empty() || open_.empty()) return false;
-    Context quiet = context_;
-    quiet.findings = std::make_shared<FindingSink>();
-    const SourcePtr known = make_mapped_disk(
-        {file_, patched(), placing_.disk_bytes, std::nullopt, nullptr, false}, quiet);
-    // What each unit is said to be, and who wants each place.
-    std::map<std::size_t, std::map<std::uint64_t, std::string>> said;
-    std::map<std::uint64_t, std::set<std::size_t>> wanted;
-    for (const FindPlaces& find : around_.evidence)
-      for (const PlaceClaim& claim : find(known, loose, quiet)) {
-        said[claim.piece].emplace(claim.disk_offset, claim.why);
-        wanted[claim.disk_offset].insert(claim.piece);
-      }
-    bool any = false;
-    for (const auto& [piece, places] : said) {
-      // Evidence that speaks with two tongues is none.
-      if (places.size() != 1) continue;
-      const auto& [offset, why] = *places.begin();
-      if (wanted[offset].size() != 1 || !open_.contains(offset)) continue;
-      place(numbers.at(piece), offset, why);
-      any = true;
-    }
-    return any;
-  }
-
-  void place(std::size_t unit, std::uint64_t offset, const std::string& why) {
-    placed_.emplace(offset, unit);
-    open_.erase(offset);
-    done_.insert(unit);
-    context_.report(FindingCode::container_rebuilt, Severity::warning,
-                    {offset, placing_.unit_bytes},
-                    fmt::format("{}: what is at byte {} of the file is in no table that can be "
-                                "believed",
-                                placing_.format, placing_.units[unit].file.offset),
-                    fmt::format("placed at byte {} of the disk: {}", offset, why));
-  }
-
-  // One piece and one place left: they belong together.
-  void place_last() {
-    if (open_.size() != 1 || placing_.units.size() - done_.size() != 1) return;
-    std::size_t unit = 0;
-    while (done_.contains(unit)) ++unit;
-    place(unit, *open_.begin(), "it is the only piece without a place, and this the only place");
-  }
-
-  void report() const {
-    std::vector<Range> left;
-    for (std::size_t i = 0; i < placing_.units.size(); ++i) {
-      if (done_.contains(i)) continue;
-      const Range& range = placing_.units[i].file;
-      if (!left.empty() && left.back().end() == range.offset)
-        left.back().length += range.length;
-      else
-        left.push_back(range);
-    }
-    for (const Range& range : left)
-      context_.report(
-          FindingCode::container_unplaced, Severity::damage, range,
-          fmt::format("{}: {} bytes of blocks have no entry, and nothing in them says where "
-                      "they belong",
-                      placing_.format, range.length),
-          "not placed; see ::bytes");
-    std::uint64_t lost = 0;
-    for (const std::uint64_t at : open_)
-      lost += intersect({at, placing_.unit_bytes}, {0, placing_.disk_bytes}).length;
-    if (lost > 0 && never_written())
-      context_.report(
-          FindingCode::container_rebuilt, Severity::warning, {*open_.begin(), placing_.unit_bytes},
-          fmt::format("{}: {} bytes of the disk, from byte {} on, have no entry that can be "
-                      "believed",
-                      placing_.format, lost, *open_.begin()),
-          "zero, never written: every block of the file has its place");
-    else if (lost > 0)
-      context_.report(
-          FindingCode::container_table, Severity::damage, {*open_.begin(), placing_.unit_bytes},
-          fmt::format("{}: {} bytes of the disk, from byte {} on, have no entry that can be "
-                      "believed",
-                      placing_.format, lost, *open_.begin()),
-          "treated as unreadable");
-  }
-
-  SourcePtr file_;
-  std::shared_ptr<const BlockMap> map_;
-  Placing placing_;
-  const Surroundings& around_;
-  const Context& context_;
-  std::set<std::uint64_t> open_;
-  std::map<std::uint64_t, std::size_t> placed_;  // place on the disk: unit
-  std::set<std::size_t> done_;
-};
-
 struct StoredBlock {
   std::uint64_t block = 0;
   Range file;
@@ -423,11 +215,6 @@ class TableCheck {
 
 }  // namespace
 
-Placed place_by_evidence(const SourcePtr& file, std::shared_ptr<const BlockMap> map,
-                         Placing placing, const Surroundings& around, const Context& context) {
-  return Placer(file, std::move(map), std::move(placing), around, context).run();
-}
-
 std::shared_ptr<const BlockMap> mend_block_table(const SourcePtr& file,
                                                  std::shared_ptr<const BlockMap> map,
                                                  const OneTable& table, const Surroundings& around,
@@ -437,7 +224,23 @@ std::shared_ptr<const BlockMap> mend_block_table(const SourcePtr& file,
     return map;
   Placing placing;
   if (!TableCheck(file, *map, table, context).run(placing)) return map;
-  return place_by_evidence(file, std::move(map), std::move(placing), around, context).map;
+  const Placing asked = placing;
+  const Placed placed =
+      place_by_evidence(file, std::move(map), std::move(placing), around, context);
+  for (const Range& open : asked.open) {
+    const Range entry = table.entry(open.offset / table.block_bytes);
+    if (!around.mended || !table.entry_for || entry.empty()) break;
+    const auto unit = placed.units.find(open.offset);
+    MendedEntry mended{
+        open.offset, unit != placed.units.end(), placed.inferred.contains(open.offset), {}};
+    const Bytes right = table.entry_for(
+        mended.found ? std::optional(asked.units[unit->second].parts.front().place) : std::nullopt);
+    mended.writes.emplace_back(entry.offset, right);
+    if (table.to_copy != 0)
+      mended.writes.emplace_back(entry.offset + static_cast<std::uint64_t>(table.to_copy), right);
+    around.mended(mended);
+  }
+  return placed.map;
 }
 
 }  // namespace lantern

@@ -6,6 +6,8 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -41,6 +43,7 @@ struct Placing {
 struct Placed {
   std::map<std::uint64_t, std::size_t>
       units;                            // by their place on the disk: index in Placing::units
+  std::set<std::uint64_t> inferred;     // places of those that nothing in them told
   std::shared_ptr<const BlockMap> map;  // with them, and with the rest of what is open lost
 };
 
@@ -64,6 +67,10 @@ struct OneTable {
   Range whole{0, ~std::uint64_t{0}};
   // The bytes of the file that hold the entry of a block; empty: it has none of its own.
   std::function<Range(std::uint64_t block)> entry;
+  // What an entry says of a block whose data lies at a byte of the file; empty: of one without.
+  std::function<Bytes(std::optional<std::uint64_t> place)> entry_for;
+  // Bytes from an entry to its copy, before or behind it; 0: no copy is kept.
+  std::int64_t to_copy = 0;
 };
 
 // Looks at a whole block table, once. `map` comes back as it is when nothing is wrong, or when the

@@ -7,12 +7,12 @@
 
 #include "base/kinds/content_kind.h"
 #include "base/kinds/signatures.h"
+#include "contents/kinds.h"
 #include "lantern/error.h"
 #include "lantern/format/registry.h"
 #include "lantern/machines.h"
 #include "lantern/nest/session.h"
 #include "nest/opening/entry_folder.h"
-#include "recover/kinds/kinds.h"
 #include "recover/machines/machine_folder.h"
 #include "recover/untangle.h"
 
@@ -68,20 +68,6 @@ bool may_be_image(ByteView start, std::string_view name) {
 }
 
 }  // namespace
-
-std::string_view to_string(StructureState structure) {
-  switch (structure) {
-    case StructureState::unknown:
-      return "unknown";
-    case StructureState::complete:
-      return "complete";
-    case StructureState::cut:
-      return "cut";
-    case StructureState::contradictory:
-      return "contradictory";
-  }
-  return {};
-}
 
 ContentCheck check_content(const ByteSource& bytes, const Context& context) {
   ContentCheck check;

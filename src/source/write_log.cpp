@@ -27,7 +27,7 @@ constexpr std::size_t kLayerBytes = 16;
 constexpr std::size_t kSampleDigits = 64;
 constexpr std::uint64_t kMaxText = 64u << 10;
 constexpr std::uint64_t kMaxWrite = 256u << 20;
-constexpr std::size_t kPiece = 1u << 20;
+constexpr std::size_t kLogPiece = 1u << 20;
 enum Kind : std::uint32_t { kFile = 1, kStep, kWrite, kMark, kLayer, kSource };
 
 ByteView view_of(const std::string& text) {
@@ -242,9 +242,9 @@ void WriteLog::load() {
 // any byte. `limit`: there is none.
 std::uint64_t WriteLog::next_record(std::uint64_t from, std::uint64_t limit) {
   constexpr std::uint64_t kMaxChecked = 1u << 30;
-  Bytes piece(kPiece);
+  Bytes piece(kLogPiece);
   for (std::uint64_t at = from + 1; at + kRecordBytes <= limit;) {
-    piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, limit - at)));
+    piece.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kLogPiece, limit - at)));
     read(at, piece);
     for (std::size_t i = 0; i + kRecordBytes <= piece.size(); ++i) {
       const std::uint64_t length = le64(piece, i + 8);
@@ -253,7 +253,7 @@ std::uint64_t WriteLog::next_record(std::uint64_t from, std::uint64_t limit) {
       if ((checked_ += length) > kMaxChecked) return limit;
       if (sum_fits(at + i, limit)) return at + i;
     }
-    at += piece.size() < kPiece ? piece.size() : piece.size() - (kRecordBytes - 1);
+    at += piece.size() < kLogPiece ? piece.size() : piece.size() - (kRecordBytes - 1);
   }
   return limit;
 }
@@ -274,10 +274,10 @@ Bytes WriteLog::record_at(std::uint64_t at, std::uint64_t limit) const {
   const std::uint32_t said = le32(head, 4);
   store_le32(head, 4, 0);
   std::uint32_t sum = crc32c_chain(~0u, head);
-  Bytes bytes(static_cast<std::size_t>(std::min<std::uint64_t>(length, kPiece)));
+  Bytes bytes(static_cast<std::size_t>(std::min<std::uint64_t>(length, kLogPiece)));
   Bytes first;
   for (std::uint64_t done = 0; done < length; done += bytes.size()) {
-    bytes.resize(static_cast<std::size_t>(std::min<std::uint64_t>(length - done, kPiece)));
+    bytes.resize(static_cast<std::size_t>(std::min<std::uint64_t>(length - done, kLogPiece)));
     read(body + done, bytes);
     if (done == 0) first = bytes;
     sum = crc32c_chain(sum, bytes);

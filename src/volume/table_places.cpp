@@ -8,8 +8,6 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kPiece = 256u << 10;
-
 // A boot record with a table: entries that can be, at least one of them, and no volume's own code.
 bool begins_disk(ByteView sector) {
   if (!has_boot_mark(sector)) return false;
@@ -34,36 +32,36 @@ std::optional<std::uint64_t> gpt_own_sector(ByteView sector) {
   return le64(sector, gpt::kOwnAt);
 }
 
+class Tables final : public PlaceFinder {
+ public:
+  explicit Tables(const LoosePieces& loose) : loose_(loose) {}
+
+  void look(std::size_t piece, std::uint64_t within, ByteView sector) override {
+    if (within == 0 && begins_disk(sector))
+      claims_.push_back({piece, 0, "it begins with a boot record and a partition table"});
+    const auto own = gpt_own_sector(sector);
+    if (!own) return;
+    // The header at the start is sector 1: how far in it lies tells the size of a sector.
+    for (const std::uint64_t size : {512u, 4096u})
+      if (*own < (1ull << 50) && *own * size >= within &&
+          (*own * size - within) % loose_.piece_bytes == 0) {
+        claims_.push_back({piece, *own * size - within,
+                           fmt::format("it holds the GPT header of sector {}", *own)});
+        break;
+      }
+  }
+
+  std::vector<PlaceClaim> claims(const SourcePtr& /*known*/) override { return claims_; }
+
+ private:
+  const LoosePieces& loose_;
+  std::vector<PlaceClaim> claims_;
+};
+
 }  // namespace
 
-std::vector<PlaceClaim> table_places(const SourcePtr& /*known*/,
-                                     const std::vector<SourcePtr>& loose, const Context& context) {
-  std::vector<PlaceClaim> claims;
-  for (std::size_t i = 0; i < loose.size(); ++i) {
-    context.check_cancelled();
-    Bytes piece(kPiece);
-    for (std::uint64_t at = 0; at < loose[i]->size(); at += kPiece) {
-      if (known_zero(*loose[i], intersect({at, kPiece}, {0, loose[i]->size()}))) continue;
-      const std::size_t got = loose[i]->read(at, piece).length;
-      for (std::size_t in = 0; in + kSector <= got; in += kSector) {
-        const ByteView sector = ByteView(piece).subspan(in, kSector);
-        const std::uint64_t within = at + in;
-        if (within == 0 && begins_disk(sector))
-          claims.push_back({i, 0, "it begins with a boot record and a partition table"});
-        const auto own = gpt_own_sector(sector);
-        if (!own) continue;
-        // The header at the start is sector 1: how far in it lies tells the size of a sector.
-        for (const std::uint64_t size : {512u, 4096u})
-          if (*own < (1ull << 50) && *own * size >= within &&
-              (*own * size - within) % loose[i]->size() == 0) {
-            claims.push_back({i, *own * size - within,
-                              fmt::format("it holds the GPT header of sector {}", *own)});
-            break;
-          }
-      }
-    }
-  }
-  return claims;
+std::unique_ptr<PlaceFinder> table_places(const LoosePieces& loose, const Context& /*context*/) {
+  return std::make_unique<Tables>(loose);
 }
 
 std::optional<std::uint64_t> volume_start(const std::vector<VolumeRow>& rows,

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <vector>
 
@@ -11,8 +12,7 @@
 
 namespace lantern {
 
-std::vector<PlaceClaim> table_places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
-                                     const Context& context);
+std::unique_ptr<PlaceFinder> table_places(const LoosePieces& loose, const Context& context);
 
 // The size of a disk by the place its GPT gives its copy, which is the last sector. 0: not known.
 std::uint64_t disk_bytes_inside(const SourcePtr& known);

@@ -198,6 +198,28 @@ def read_disk(path, driver, use, opening=None):
         machine.quit()
 
 
+class AsFile:
+    """A new virtual disk as a plain file, while the block runs: whoever writes to it writes to the disk, in the order in which it is written."""
+
+    def __init__(self, out, driver, size, options=None):
+        self.out, self.driver, self.size, self.options = out, driver, size, options or {}
+
+    def __enter__(self):
+        open(self.out, "wb").close()
+        self.machine = Machine()
+        self.machine.file("file", self.out, discard="unmap")
+        self.machine.job("blockdev-create", "create", options={"driver": self.driver, "file": "file", "size": self.size, **self.options})
+        self.machine.add("disk", self.driver, file="file", discard="unmap")
+        self.path = os.path.join(self.machine.folder, "disk")
+        open(self.path, "wb").close()
+        self.machine.ask("block-export-add", type="fuse", id="file", mountpoint=self.path, writable=True, **{"node-name": "disk"})
+        return self.path
+
+    def __exit__(self, *_):
+        self.machine.close("file")
+        self.machine.quit()
+
+
 if __name__ == "__main__":
     if missing():
         sys.exit(f"{PROGRAM} is not here")

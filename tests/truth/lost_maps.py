@@ -1,9 +1,10 @@
 #!/usr/bin/env python3
-"""lost_maps.py LANTERN [WORD]: virtual disks whose block map is gone whole, by container and by the file system in them: which share of the bytes that hold
-anything comes back, and how many come back wrong.
+"""lost_maps.py LANTERN [WORD]: virtual disks whose block map is gone whole, by container, by the file system in them and by the order of their blocks: which share of the blocks that hold
+anything gets its place again, and how many get a wrong one.
 
-The disks are written by the hypervisor, their blocks in shuffled order. Must hold, or the exit is 1: nothing comes back wrong, and the shares that are asked for below. WORD: only the
-cases that have it in their names. Needs the hypervisor, mkntfs, mkfs.fat, mtools; NTFS is filled by ntfs-3g, which needs root; exit 77 (skipped) without the first."""
+"as written": the hypervisor shows its new disk as a file, in which the real tools make a volume and fill it; "shuffled": it is given the same disk block by block, in an order that says
+nothing. Must hold, or the exit is 1: nothing comes back wrong, and the shares that are asked for below. WORD: only the cases that have it in their names. Needs the hypervisor, and root for
+volumes that are mounted; exit 77 (skipped) without."""
 import json
 import os
 import random
@@ -12,10 +13,11 @@ import struct
 import subprocess
 import sys
 import tempfile
+import time
 
 import content_kit
 import hypervisor as h
-from lab import bad, check, ntfs_mounted
+from lab import bad, check, sha
 from share import ALL
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -23,13 +25,19 @@ ONLY = sys.argv[2] if len(sys.argv) > 2 else ""
 MIB = 1 << 20
 SIZE = 128 * MIB
 FIRST = MIB  # where the volume begins
-# The least share that must come back, by the file system inside, of containers with blocks of a MiB and more, and of 64 KiB: what is placed by records of the file system, and by
-# where files begin and end. A fifth of what the disks hold has no evidence in it.
-LEAST = {"ntfs": (0.6, 0.15), "fat32": (0.4, 0.1)}
+# The type of its partition, the command that makes a volume of a device, what mounts it, the least shares (as written, shuffled blocks of a MiB and
+# more, shuffled blocks of 64 KiB), and what checks it.
+KINDS = {
+    "fat32": (0x0C, ("mkfs.fat", "-F", "32", "-s", "1"), ("mcopy",), (0.9, 0.4, 0.1), ("fsck.fat", "-n")),
+    "ntfs": (7, ("mkntfs", "-Q", "-F", "-q", "-p", str(FIRST // 512)), ("mount", "-t", "ntfs-3g", "-o", "big_writes"), (0.9, 0.6, 0.15),
+             ("ntfsfix", "-n")),
+    "ext4": (0x83, ("mkfs.ext4", "-q", "-F"), ("mount", "-t", "ext4"), (0.9, 0.4, 0.1), ("e2fsck", "-fn")),
+    "exfat": (7, ("mkfs.exfat",), ("mount.exfat-fuse",), (0.9, 0.4, 0.1), ("fsck.exfat", "-n")),
+}
 
 
 def run(*command):
-    subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    return subprocess.run(command, check=True, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True).stdout.strip()
 
 
 def fill(root, r):
@@ -50,30 +58,30 @@ def fill(root, r):
     shutil.rmtree("files")
 
 
-def make_raw(kind, path, r):
-    with open(path, "wb") as f:
-        f.truncate(SIZE)
-        record = bytearray(512)
-        code = {"ntfs": 7, "fat32": 0x0C}[kind]
-        record[446:462] = struct.pack("<B3sB3sII", 0, b"\0\0\0", code, b"\0\0\0", FIRST // 512, (SIZE - FIRST) // 512)
-        record[510:] = b"\x55\xaa"
-        f.write(record)
-    if kind == "fat32":
-        run("mkfs.fat", "-F", "32", "-s", "1", "-h", str(FIRST // 512), "--offset", str(FIRST // 512), path, str((SIZE - FIRST) // 1024))
-        os.makedirs("tree")
-        fill("tree", r)
-        run("sh", "-c", f"mcopy -s -i {path}@@{FIRST} tree/* ::/")
-        shutil.rmtree("tree")
-    else:
-        with open("volume", "wb") as f:
-            f.truncate(SIZE - FIRST)
-        run("mkntfs", "-Q", "-F", "-q", "-p", str(FIRST // 512), "volume")
-        with ntfs_mounted("volume") as root:
-            fill(root, r)
-        with open("volume", "rb") as f, open(path, "r+b") as out:
-            out.seek(FIRST)
-            shutil.copyfileobj(f, out)
-        os.remove("volume")
+def make(kind, disk, r):
+    """Puts a partition table and a volume of the kind, with files, into what `disk` is."""
+    code, maker, mounter, _, _ = KINDS[kind]
+    record = bytearray(512)
+    record[446:462] = struct.pack("<B3sB3sII", 0, b"\0\0\0", code, b"\0\0\0", FIRST // 512, (SIZE - FIRST) // 512)
+    record[510:] = b"\x55\xaa"
+    patch(disk, 0, record)
+    device = run("losetup", "-f", "--show", "-o", str(FIRST), "--sizelimit", str(SIZE - FIRST), disk)
+    try:
+        run(*maker, device)
+        os.makedirs("root")
+        if mounter == ("mcopy",):
+            fill("root", r)
+            run("sh", "-c", f"mcopy -s -i {device} root/* ::/")
+            shutil.rmtree("root")
+            return
+        run(*mounter, device, "root")
+        try:
+            fill("root", r)
+        finally:
+            run("umount", "root")
+            os.rmdir("root")
+    finally:
+        run("losetup", "-d", device)
 
 
 def take(path, at, length):
@@ -119,16 +127,18 @@ def lose_vmdk(path):
             patch(path, table, bytes(2048))
 
 
-CONTAINERS = {"vdi": ("vdi", {}, lose_vdi), "vhd": ("vpc", {"force-size": True}, lose_vhd), "vhdx": ("vhdx", {"block-size": MIB}, lose_vhdx),
-              "qcow2": ("qcow2", {}, lose_qcow2), "vmdk": ("vmdk", {}, lose_vmdk)}
+CONTAINERS = {"vdi": ("vdi", {}, MIB, lose_vdi), "vhd": ("vpc", {"force-size": True}, 2 * MIB, lose_vhd), "vhdx": ("vhdx", {"block-size": MIB}, MIB, lose_vhdx),
+              "qcow2": ("qcow2", {}, 65536, lose_qcow2), "vmdk": ("vmdk", {}, 65536, lose_vmdk)}
 
 
-def judge(case, path, raw, least):
+def judge(case, path, real, block, least):
+    began = time.monotonic()
     done = subprocess.run([LANTERN, "image", path, "given", "--json", "--no-hash"], capture_output=True, text=True, check=False)
+    took = time.monotonic() - began
     check(case, done.returncode in (0, 1), done.stderr)
     lost = json.loads(done.stdout)["unreadable"]
-    with open("given", "rb") as a, open(raw, "rb") as b:
-        given, real = a.read(), b.read()
+    with open("given", "rb") as f:
+        given = f.read()
     for left in ("given", "given.json"):
         if os.path.exists(left):
             os.remove(left)
@@ -137,36 +147,89 @@ def judge(case, path, raw, least):
         for sector in range(at // 512, min(SIZE, at + length + 511) // 512):
             gone[sector] = 1
     holds = back = wrong = 0
-    for i in range(SIZE // 512):
-        truth = real[i * 512:i * 512 + 512]
-        right = given[i * 512:i * 512 + 512] == truth
-        holds += truth.count(0) != 512
-        back += truth.count(0) != 512 and right and not gone[i]
-        wrong += not right and not gone[i]
-    share = back / holds
-    print(f"{case:16} {share:.3f} of what holds anything, {wrong} sectors wrong")
-    check(case, wrong == 0, f"{wrong} sectors come back wrong")
-    check(case, share >= least, f"{share:.3f} come back, not {least}")
+    for at in range(0, SIZE, block):
+        truth, held = real[at:at + block], gone[at // 512:(at + block) // 512].count(0)
+        if truth.count(0) == len(truth):
+            continue
+        holds += 1
+        back += held > 0 and given[at:at + block] == truth
+        wrong += held > 0 and given[at:at + block] != truth
+    print(f"{case:28} {back / holds:.3f} of {holds} blocks, {wrong} wrong, {took:.1f} s", flush=True)
+    check(case, wrong == 0, f"{wrong} blocks come back wrong")
+    check(case, back >= least * holds, f"{back / holds:.3f} come back, not {least}")
+    return back == holds
+
+
+def lantern(*arguments):
+    done = subprocess.run([LANTERN, *arguments], capture_output=True, text=True, check=False)
+    if done.returncode not in (0, 1):
+        raise RuntimeError(f"lantern {' '.join(arguments)}: {done.returncode}: {done.stderr.strip()}")
+    return done.stdout
+
+
+def sha_of(path):
+    with open(path, "rb") as f:
+        return sha(f.read())
+
+
+def judge_repair(case, path, driver, real, block, least, fsck):
+    """The map written back: what the hypervisor reads, what the file system's own check says of it (`fsck`; None: not all of it is there), and that it can be taken back."""
+    damaged = sha_of(path)
+    steps = [step for step in json.loads(lantern("repair", path, "--json"))["steps"] if ".blocks" in step["code"]]
+    check(case, steps, "no repair of the map is proposed")
+    if not steps:
+        return
+    check(case, all(step["certainty"] != "certain" for step in steps), "what is inferred is called certain")
+    lantern("repair", path, "--apply", ",".join(str(step["number"]) for step in steps), "--journal", "undo")
+    flat = bytearray()
+    h.read_disk(path, driver, flat.extend)
+    holds = back = wrong = 0
+    for at in range(0, SIZE, block):
+        truth, there = real[at:at + block], bytes(flat[at:at + block])
+        holds += truth.count(0) != len(truth)
+        back += truth.count(0) != len(truth) and there == truth
+        wrong += there not in (truth, bytes(len(truth)))
+    check(case, wrong == 0 and back >= least * holds, f"repaired: the hypervisor reads {back} of {holds} blocks, {wrong} wrong")
+    if fsck:
+        with open("volume", "wb") as f:
+            f.write(flat[FIRST:SIZE])
+        done = subprocess.run([*fsck, "volume"], capture_output=True, text=True, check=False)
+        check(case, done.returncode == 0, f"{fsck[0]}: {done.stdout[-300:]}")
+        os.remove("volume")
+    lantern("undo", "undo")
+    os.remove("undo")
+    check(case, sha_of(path) == damaged, "undo does not bring back the damaged file")
 
 
 def main():
     os.environ["PATH"] += ":/usr/sbin:/sbin"
-    if h.missing() or not shutil.which("mcopy"):
-        print("SKIPPED: the hypervisor or mtools is not here")
+    if h.missing() or os.geteuid() != 0:
+        print("SKIPPED: the hypervisor is not here, or this is not root")
         return 77
-    kinds = ["fat32"] + (["ntfs"] if os.geteuid() == 0 and shutil.which("ntfs-3g") and shutil.which("mkntfs") else [])
     with tempfile.TemporaryDirectory(prefix="lantern_maps") as work:
         os.chdir(work)
-        for kind in kinds:
-            make_raw(kind, f"{kind}.raw", random.Random(4))
-            for number, (name, (driver, options, lose)) in enumerate(CONTAINERS.items()):
-                case = f"{name}, {kind}"
-                if ONLY not in case or (not ALL and not ONLY and number % 2):
-                    continue
-                h.write_disk(f"{kind}.raw", "disk", driver, options, seed=number)
-                lose("disk")
-                judge(case, "disk", f"{kind}.raw", LEAST[kind][name in ("qcow2", "vmdk")])
-                os.remove("disk")
+        for turn, (kind, (_, maker, mounter, least, _)) in enumerate(KINDS.items()):
+            if not all(shutil.which(command[0]) for command in (maker, mounter)):
+                print(f"SKIPPED: {kind}: {maker[0]} or {mounter[0]} is missing")
+                continue
+            for number, (name, (driver, options, block, lose)) in enumerate(CONTAINERS.items()):
+                for order in ("as written", "shuffled"):
+                    case = f"{name}, {kind}, {order}"
+                    # In the short run each file system and order has its turn, and most containers.
+                    if ONLY not in case or (not ALL and not ONLY and (number != turn or (order == "shuffled") != (turn % 2 == 1))):
+                        continue
+                    with h.AsFile("disk", driver, SIZE, options) as disk:
+                        make(kind, disk, random.Random(4))
+                    real = bytearray()
+                    h.read_disk("disk", driver, real.extend)
+                    if order == "shuffled":
+                        with open("raw", "wb") as f:
+                            f.write(real)
+                        h.write_disk("raw", "disk", driver, options, seed=number)
+                    lose("disk")
+                    asked = least[0 if order == "as written" else 1 if block >= MIB else 2]
+                    whole = judge(case, "disk", bytes(real[:SIZE]), block, asked)
+                    judge_repair(case, "disk", driver, bytes(real[:SIZE]), block, asked, KINDS[kind][4] if whole else None)
         os.chdir("/")
     print(f"{len(bad)} bad")
     return 1 if bad else 0

@@ -16,6 +16,7 @@
 
 #include "lantern/byte_source.h"
 #include "lantern/container.h"
+#include "lantern/contents/structure_state.h"
 #include "lantern/context.h"
 #include "lantern/json.h"
 #include "lantern/nest/target.h"
@@ -23,14 +24,6 @@
 namespace lantern {
 
 class Untangler;
-
-enum class StructureState {
-  unknown,       // of no kind that is checked
-  complete,      // the format's own tables and lengths fit, to its end
-  cut,           // fits as far as it goes, and ends before its end
-  contradictory  // what one part says, another does not bear out
-};
-std::string_view to_string(StructureState structure);
 
 struct ContentCheck {
   std::string kind;  // "zip", "png", "qcow2", ... as content_kind_words has them; empty: not known

@@ -433,6 +433,12 @@ std::shared_ptr<const BlockMap> mend_level2(const SourcePtr& file, const Qcow2He
     if (index >= places.size() || places[static_cast<std::size_t>(index)] == 0) return Range{};
     return Range{places[static_cast<std::size_t>(index)] + cluster % of_table * step, step};
   };
+  if (entry_bytes(header) == kEntryBytes)
+    table.entry_for = [](std::optional<std::uint64_t> place) {
+      Bytes entry(kEntryBytes);
+      store_be64(entry, 0, place ? *place | kCopied : 0);
+      return entry;
+    };
   return mend_block_table(file, std::move(map), table, around, context);
 }
 

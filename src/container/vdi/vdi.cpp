@@ -7,6 +7,7 @@
 #include "base/bytes.h"
 #include "base/checked.h"
 #include "base/guid.h"
+#include "base/store.h"
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/mend.h"
@@ -168,6 +169,12 @@ OneTable table_of(const ByteSource& file, const VdiHeader& header) {
   table.whole = {header.map_offset, std::uint64_t{header.block_count} * kMapEntryBytes};
   table.entry = [at = header.map_offset](std::uint64_t block) {
     return Range{at + block * kMapEntryBytes, kMapEntryBytes};
+  };
+  table.entry_for = [header](std::optional<std::uint64_t> place) {
+    constexpr std::uint32_t kNoBlock = 0xFFFFFFFF;
+    Bytes entry(kMapEntryBytes);
+    store_le32(entry, 0, place ? (*place - header.place_of(0)) / header.stride() : kNoBlock);
+    return entry;
   };
   return table;
 }

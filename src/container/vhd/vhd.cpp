@@ -7,6 +7,7 @@
 
 #include "base/bytes.h"
 #include "base/checked.h"
+#include "base/store.h"
 #include "base/utf16.h"
 #include "container/chain.h"
 #include "container/mapped_disk.h"
@@ -280,6 +281,12 @@ OneTable table_of(const ByteSource& file, const DynamicHeader& header, const Foo
   table.whole = {header.table_offset, header.entry_count * 4};
   table.entry = [at = header.table_offset](std::uint64_t block) {
     return Range{at + block * 4, 4};
+  };
+  table.entry_for = [lead = table.lead_bytes](std::optional<std::uint64_t> place) {
+    constexpr std::uint32_t kNoBlock = 0xFFFFFFFF;
+    Bytes entry(4);
+    store_be32(entry, 0, place ? (*place - lead) / kSector : kNoBlock);
+    return entry;
   };
   return table;
 }

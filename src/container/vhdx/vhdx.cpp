@@ -6,6 +6,7 @@
 
 #include "base/bytes.h"
 #include "base/checked.h"
+#include "base/store.h"
 #include "container/chain.h"
 #include "container/mapped_disk.h"
 #include "container/mend.h"
@@ -247,6 +248,12 @@ std::optional<Container> open_vhdx(const SourcePtr& file, const Surroundings& ar
     table.whole = {regions.table.offset, entries * kEntryBytes};
     table.entry = [at = regions.table.offset, chunk](std::uint64_t block) {
       return Range{at + (block + block / chunk) * kEntryBytes, kEntryBytes};
+    };
+    table.entry_for = [](std::optional<std::uint64_t> place) {
+      constexpr std::uint64_t kPresent = 6;
+      Bytes entry(kEntryBytes);
+      store_le64(entry, 0, place ? *place | kPresent : 0);
+      return entry;
     };
     map = mend_block_table(whole, std::move(map), table, around, context);
   }

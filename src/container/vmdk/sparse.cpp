@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
+#include "base/store.h"
 #include "container/inflate.h"
 #include "container/mend.h"
 #include "container/vmdk/descriptor.h"
@@ -426,6 +427,10 @@ std::optional<VmdkSparse> open_vmdk_sparse(const SourcePtr& file, std::uint64_t 
   if (!layout.packed && layout.variant == "sparse") {
     result.tables_at = tables_in_line(*file, layout);
     result.metadata_bytes = layout.metadata * kSector;
+    if (layout.second_directory != 0 && layout.second_directory != layout.directory) {
+      layout.directory = layout.second_directory;
+      result.tables_copy_at = tables_in_line(*file, layout);
+    }
   }
   return result;
 }
@@ -442,6 +447,13 @@ std::shared_ptr<const BlockMap> mend_grain_tables(const SourcePtr& file, const V
                   file->size() - std::min(file->size(), sparse.metadata_bytes)};
   table.least_loose = 16;
   table.entry = [at = sparse.tables_at](std::uint64_t grain) { return Range{at + grain * 4, 4}; };
+  table.entry_for = [](std::optional<std::uint64_t> place) {
+    Bytes entry(kEntryBytes);
+    store_le32(entry, 0, place.value_or(0) / kSector);
+    return entry;
+  };
+  if (sparse.tables_copy_at != 0)
+    table.to_copy = static_cast<std::int64_t>(sparse.tables_copy_at - sparse.tables_at);
   return mend_block_table(file, sparse.map, table, around, context);
 }
 

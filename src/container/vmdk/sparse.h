@@ -34,6 +34,7 @@ struct VmdkSparse {
   Range descriptor;  // within the file; empty when it has none
   bool unclean = false;
   std::uint64_t tables_at = 0;       // byte of the first table, when they lie one behind the other
+  std::uint64_t tables_copy_at = 0;  // the same of the second directory
   std::uint64_t metadata_bytes = 0;  // grains lie behind this
   std::shared_ptr<const BlockMap> map;
   bool takes_writes = false;  // its header and directories are whole, and nothing is packed

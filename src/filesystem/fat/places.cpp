@@ -14,7 +14,6 @@
 namespace lantern::fat {
 namespace {
 
-constexpr std::size_t kPiece = 64u << 10;
 constexpr std::size_t kMaxVolumes = 64;
 // Entries that must name their own place before a part of a table counts as known.
 constexpr std::size_t kEnoughEntries = 48;
@@ -37,12 +36,6 @@ std::optional<Geometry> boot_sector_at(const ByteSource& source, std::uint64_t a
   return parse_boot_sector(sector);
 }
 
-std::vector<VolumeRow> known_rows(const SourcePtr& known, const Context& context) {
-  Context quiet = context;
-  quiet.findings = std::make_shared<FindingSink>();
-  return read_volume_table(known, std::nullopt, known_formats(), quiet).rows;
-}
-
 // Volumes whose boot sectors have their place already.
 std::vector<Volume> known_volumes(const SourcePtr& known, const std::vector<VolumeRow>& rows) {
   std::vector<Volume> volumes;
@@ -53,28 +46,65 @@ std::vector<Volume> known_volumes(const SourcePtr& known, const std::vector<Volu
   return volumes;
 }
 
-class Search {
+class Search final : public PlaceFinder {
  public:
-  Search(const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)
-      : known_(known),
-        loose_(loose),
-        context_(context),
-        rows_(known_rows(known, context)),
-        volumes_(known_volumes(known, rows_)) {}
+  Search(const LoosePieces& loose, const Context& context) : loose_(loose), context_(context) {}
 
-  std::vector<PlaceClaim> run() {
-    for (std::size_t i = 0; i < loose_.size(); ++i) boot_sectors_of(i);
-    for (std::size_t i = 0; i < loose_.size(); ++i) {
-      context_.check_cancelled();
-      folders_of(i);
-      tables_of(i);
+  void look(std::size_t piece, std::uint64_t within, ByteView sector) override {
+    const std::uint8_t jump = u8(sector, 0);
+    if ((jump == 0xEB || jump == 0xE9) && has_boot_mark(sector)) {
+      if (const auto geometry = parse_boot_sector(sector))
+        boots_.push_back({piece, within, std::uint64_t{le32(sector, 28)} * geometry->sector_bytes,
+                          std::uint64_t{le16(sector, 50)} * geometry->sector_bytes, *geometry});
+    } else if (jump == '.') {
+      if (const auto folder = folder_start(sector)) folders_.push_back({piece, within, *folder});
+    } else if (const auto number = table_sector(sector)) {
+      tables_.push_back({piece, within, number->first, number->second});
     }
+  }
+
+  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+    known_ = known;
+    claims_.clear();
+    heads_.clear();
+    const std::vector<VolumeRow> rows =
+        read_volume_table(known, std::nullopt, known_formats(), context_).rows;
+    volumes_ = known_volumes(known, rows);
+    place_boots(rows);
+    place_folders();
+    place_tables();
     for (const Volume& volume : volumes_) root_of(volume);
     return std::move(claims_);
   }
 
  private:
-  std::uint64_t piece_bytes() const { return loose_.front()->size(); }
+  struct FoundBoot {
+    std::size_t piece = 0;
+    std::uint64_t within = 0;  // bytes, like all here
+    std::uint64_t said = 0;    // where the volume begins
+    std::uint64_t spare = 0;   // how far behind it its spare is
+    Geometry geometry;
+  };
+  struct FolderStart {
+    std::uint32_t low = 0, high = 0;  // of the cluster it says it begins in
+
+    std::uint32_t cluster(Width width) const {
+      return width == Width::fat32 ? high << 16 | low : low;
+    }
+  };
+  struct FoundFolder {
+    std::size_t piece = 0;
+    std::uint64_t within = 0;
+    FolderStart start;
+  };
+  struct FoundTable {
+    std::size_t piece = 0;
+    std::uint64_t within = 0;
+    Width width{};
+    std::uint64_t number = 0;  // of the sector in its table
+  };
+
+  std::uint64_t piece_bytes() const { return loose_.piece_bytes; }
 
   // A claim for the piece from the place on the disk of something that lies `within` it.
   void claim(std::size_t piece, std::uint64_t place, std::uint64_t within, std::string why) {
@@ -82,66 +112,46 @@ class Search {
     claims_.push_back({piece, place - within, std::move(why)});
   }
 
-  template <typename Use>
-  void each_sector(std::size_t piece, Use use) const {
-    Bytes bytes(kPiece);
-    for (std::uint64_t at = 0; at < piece_bytes(); at += kPiece) {
-      if (known_zero(*loose_[piece], intersect({at, kPiece}, {0, piece_bytes()}))) continue;
-      const std::size_t got = loose_[piece]->read(at, bytes).length;
-      for (std::size_t in = 0; in + kSector <= got; in += kSector)
-        use(at + in, ByteView(bytes).subspan(in, kSector));
+  void place_boots(const std::vector<VolumeRow>& rows) {
+    std::set<std::pair<std::size_t, std::uint64_t>> seen;  // piece, bytes of it
+    for (const FoundBoot& boot : boots_) {
+      const auto start = volume_start(rows, known_->size(), boot.geometry.volume_bytes, boot.said);
+      if (!start) continue;
+      // FAT32 keeps a spare: the second of two is that, and so is one that fits only its place.
+      const std::uint64_t spare_at = boot.geometry.width == Width::fat32 ? boot.spare : 0;
+      const bool fits_first = *start >= boot.within && (*start - boot.within) % piece_bytes() == 0;
+      const bool is_spare =
+          spare_at != 0 &&
+          (seen.contains({boot.piece, boot.within - std::min(boot.within, spare_at)}) ||
+           !fits_first);
+      seen.emplace(boot.piece, boot.within);
+      add_volume(volumes_, *start, boot.geometry);
+      claim(boot.piece, is_spare ? *start + spare_at : *start, boot.within,
+            fmt::format("it holds the boot sector of the FAT volume at byte {}", *start));
     }
   }
 
-  void boot_sectors_of(std::size_t piece) {
-    std::set<std::uint64_t> seen;  // within the piece
-    each_sector(piece, [&](std::uint64_t within, ByteView sector) {
-      const std::uint8_t jump = u8(sector, 0);
-      if ((jump != 0xEB && jump != 0xE9) || !has_boot_mark(sector)) return;
-      const auto geometry = parse_boot_sector(sector);
-      if (!geometry) return;
-      const auto found = volume_start(rows_, known_->size(), geometry->volume_bytes,
-                                      std::uint64_t{le32(sector, 28)} * geometry->sector_bytes);
-      if (!found) return;
-      const std::uint64_t start = *found;
-      // FAT32 keeps a spare: the second of two is that, and so is one that fits only its place.
-      const std::uint64_t spare_at = geometry->width == Width::fat32
-                                         ? std::uint64_t{le16(sector, 50)} * geometry->sector_bytes
-                                         : 0;
-      const bool fits_first = start >= within && (start - within) % piece_bytes() == 0;
-      const bool is_spare =
-          spare_at != 0 && (seen.contains(within - std::min(within, spare_at)) || !fits_first);
-      seen.insert(within);
-      add_volume(volumes_, start, *geometry);
-      claim(piece, is_spare ? start + spare_at : start, within,
-            fmt::format("it holds the boot sector of the FAT volume at byte {}", start));
-    });
-  }
-
-  // The cluster a folder says it begins in; 0 when this is no start of a folder.
-  static std::uint32_t folder_cluster(ByteView sector, Width width) {
+  // The cluster a folder says it begins in; empty when this is no start of a folder.
+  static std::optional<FolderStart> folder_start(ByteView sector) {
     constexpr std::size_t kEntry = 32;
     constexpr std::uint8_t kIsFolder = 0x10;
     if (!has_text(sector, 0, ".          ") || !has_text(sector, kEntry, "..         ") ||
         (u8(sector, 11) & kIsFolder) == 0 || (u8(sector, kEntry + 11) & kIsFolder) == 0)
-      return 0;
-    const std::uint32_t high = width == Width::fat32 ? le16(sector, 20) : 0;
-    return high << 16 | le16(sector, 26);
+      return std::nullopt;
+    return FolderStart{le16(sector, 26), le16(sector, 20)};
   }
 
-  void folders_of(std::size_t piece) {
-    each_sector(piece, [&](std::uint64_t within, ByteView sector) {
-      if (u8(sector, 0) != '.') return;
+  void place_folders() {
+    for (const FoundFolder& folder : folders_)
       for (const Volume& volume : volumes_) {
-        const std::uint32_t cluster = folder_cluster(sector, volume.geometry.width);
+        const std::uint32_t cluster = folder.start.cluster(volume.geometry.width);
         if (!volume.geometry.valid_cluster(cluster)) continue;
         heads_.emplace(volume.start, cluster);
-        claim(piece, volume.start + volume.geometry.cluster_offset(cluster), within,
+        claim(folder.piece, volume.start + volume.geometry.cluster_offset(cluster), folder.within,
               fmt::format("it holds a folder that says it begins in cluster {} of the FAT volume "
                           "at byte {}",
                           cluster, volume.start));
       }
-    });
   }
 
   bool is_folder(const Volume& volume, std::uint32_t cluster) const {
@@ -149,19 +159,20 @@ class Search {
     Bytes sector(kSector);
     const ReadResult got =
         known_->read(volume.start + volume.geometry.cluster_offset(cluster), sector);
-    return got.length == sector.size() && got.unreadable.empty() && u8(sector, 0) == '.' &&
-           folder_cluster(sector, volume.geometry.width) == cluster;
+    if (got.length < sector.size() || !got.unreadable.empty()) return false;
+    const auto start = folder_start(sector);
+    return start && start->cluster(volume.geometry.width) == cluster;
   }
 
   // How many folders an entry of this sector leads to; 0 where one leads nowhere.
   std::size_t folders_in(const Volume& volume, ByteView sector) const {
     constexpr std::size_t kEntry = 32;
-    constexpr std::uint8_t kIsFolder = 0x10, kLongName = 0x0F, kDeleted = 0xE5;
+    constexpr std::uint8_t kIsFolder = 0x10, kLongEntry = 0x0F, kDeleted = 0xE5;
     std::size_t folders = 0;
     for (std::size_t at = 0; at + kEntry <= sector.size(); at += kEntry) {
       const std::uint8_t first = u8(sector, at), attributes = u8(sector, at + 11);
       if (first == 0) break;
-      if (first == kDeleted || attributes == kLongName || (attributes & kIsFolder) == 0) continue;
+      if (first == kDeleted || attributes == kLongEntry || (attributes & kIsFolder) == 0) continue;
       const std::uint32_t high = volume.geometry.width == Width::fat32 ? le16(sector, at + 20) : 0;
       const std::uint32_t cluster = high << 16 | le16(sector, at + 26);
       if (!volume.geometry.valid_cluster(cluster) || !is_folder(volume, cluster)) return 0;
@@ -178,10 +189,11 @@ class Search {
                             ? volume.geometry.cluster_offset(volume.geometry.root_cluster)
                             : volume.geometry.root_offset);
     const std::uint64_t within = place % piece_bytes();
-    for (std::size_t piece = 0; piece < loose_.size(); ++piece) {
+    for (std::size_t piece = 0; piece < loose_.bytes.size(); ++piece) {
       context_.check_cancelled();
+      if (loose_.placed[piece]) continue;
       Bytes sector(kSector);
-      if (loose_[piece]->read(within, sector).length < sector.size()) continue;
+      if (loose_.bytes[piece]->read(within, sector).length < sector.size()) continue;
       const std::size_t folders = folders_in(volume, sector);
       if (folders >= kMinFolders)
         claim(
@@ -193,53 +205,71 @@ class Search {
   }
 
   // Where in its table a sector of entries lies, by the entries that name the one behind them.
-  static std::optional<std::uint64_t> table_sector(ByteView sector, Width width) {
-    const std::size_t bytes = width == Width::fat32 ? 4 : 2;
-    std::map<std::uint64_t, std::size_t> votes;
-    const std::size_t count = sector.size() / bytes;
-    std::size_t used = 0;
-    for (std::size_t i = 0; i < count; ++i) {
-      const std::uint64_t value =
-          bytes == 4 ? le32(sector, i * 4) & 0x0FFFFFFF : le16(sector, i * 2);
-      if (value == 0) continue;
-      ++used;
-      if (value > i && (value - 1 - i) % count == 0) ++votes[(value - 1 - i) / count];
+  static std::optional<std::pair<Width, std::uint64_t>> table_sector(ByteView sector) {
+    for (const Width width : {Width::fat32, Width::fat16}) {
+      const std::size_t bytes = width == Width::fat32 ? 4 : 2;
+      const std::size_t count = sector.size() / bytes;
+      const auto value_at = [&](std::size_t i) -> std::uint64_t {
+        return bytes == 4 ? le32(sector, i * 4) & 0x0FFFFFFF : le16(sector, i * 2);
+      };
+      std::size_t follow = 0;
+      // A few tell of most sectors that they are no table.
+      constexpr std::size_t kFew = 16;
+      for (std::size_t i = 3; i < count; i += count / kFew)
+        if (value_at(i) == value_at(i - 1) + 1) ++follow;
+      if (follow < 2) continue;
+      follow = 0;
+      for (std::size_t i = 1; i < count; ++i)
+        if (value_at(i) == value_at(i - 1) + 1) ++follow;
+      if (follow < kEnoughEntries) continue;
+      std::map<std::uint64_t, std::size_t> votes;
+      std::size_t used = 0;
+      for (std::size_t i = 0; i < count; ++i) {
+        const std::uint64_t value = value_at(i);
+        if (value == 0) continue;
+        ++used;
+        if (value > i && (value - 1 - i) % count == 0) ++votes[(value - 1 - i) / count];
+      }
+      const auto best =
+          std::max_element(votes.begin(), votes.end(),
+                           [](const auto& a, const auto& b) { return a.second < b.second; });
+      if (best != votes.end() && best->second >= kEnoughEntries && best->second * 2 >= used)
+        return std::pair(width, best->first);
     }
-    const auto best =
-        std::max_element(votes.begin(), votes.end(),
-                         [](const auto& a, const auto& b) { return a.second < b.second; });
-    if (best == votes.end() || best->second < kEnoughEntries || best->second * 2 < used)
-      return std::nullopt;
-    return best->first;
+    return std::nullopt;
   }
 
-  void tables_of(std::size_t piece) {
+  // A sector may be of one copy of the table or of the other: a piece is placed when only one of
+  // both fits a piece's border, or both lie in the same piece.
+  void place_tables() {
     for (const Volume& volume : volumes_) {
-      if (volume.geometry.width == Width::fat12) continue;
-      // A sector may be of one copy of the table or of the other: a piece is placed when only one
-      // of both fits a piece's border, or both lie in the same piece.
-      std::map<std::uint64_t, std::size_t> fits;
-      each_sector(piece, [&](std::uint64_t within, ByteView sector) {
-        const auto number = table_sector(sector, volume.geometry.width);
-        if (!number || *number * kSector >= volume.geometry.table_bytes) return;
+      std::map<std::size_t, std::map<std::uint64_t, std::size_t>> fits;
+      for (const FoundTable& table : tables_) {
+        if (table.width != volume.geometry.width ||
+            table.number * kSector >= volume.geometry.table_bytes)
+          continue;
         for (std::uint32_t copy = 0; copy < volume.geometry.table_count; ++copy) {
           const std::uint64_t place = volume.start + volume.geometry.table_offset +
-                                      copy * volume.geometry.table_bytes + *number * kSector;
-          if (place >= within && (place - within) % piece_bytes() == 0) ++fits[place - within];
+                                      copy * volume.geometry.table_bytes + table.number * kSector;
+          if (place >= table.within && (place - table.within) % piece_bytes() == 0)
+            ++fits[table.piece][place - table.within];
         }
-      });
-      if (fits.size() == 1)
-        claims_.push_back(
-            {piece, fits.begin()->first,
-             fmt::format("it holds {} sectors of the table of the FAT volume at byte {}",
-                         fits.begin()->second, volume.start)});
+      }
+      for (const auto& [piece, places] : fits)
+        if (places.size() == 1)
+          claims_.push_back(
+              {piece, places.begin()->first,
+               fmt::format("it holds {} sectors of the table of the FAT volume at byte {}",
+                           places.begin()->second, volume.start)});
     }
   }
 
-  const SourcePtr& known_;
-  const std::vector<SourcePtr>& loose_;
+  const LoosePieces& loose_;
   const Context& context_;
-  std::vector<VolumeRow> rows_;  // of the partition table, when it has its place
+  std::vector<FoundBoot> boots_;
+  std::vector<FoundFolder> folders_;
+  std::vector<FoundTable> tables_;
+  SourcePtr known_;  // these are of what is known by now
   std::vector<Volume> volumes_;
   std::set<std::pair<std::uint64_t, std::uint32_t>> heads_;  // folders: volume's start, cluster
   std::vector<PlaceClaim> claims_;
@@ -247,10 +277,8 @@ class Search {
 
 }  // namespace
 
-std::vector<PlaceClaim> places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
-                               const Context& context) {
-  if (loose.empty()) return {};
-  return Search(known, loose, context).run();
+std::unique_ptr<PlaceFinder> places(const LoosePieces& loose, const Context& context) {
+  return std::make_unique<Search>(loose, context);
 }
 
 }  // namespace lantern::fat

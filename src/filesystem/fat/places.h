@@ -3,13 +3,12 @@
 // table name the cluster that follows them.
 #pragma once
 
-#include <vector>
+#include <memory>
 
 #include "lantern/container.h"
 
 namespace lantern::fat {
 
-std::vector<PlaceClaim> places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
-                               const Context& context);
+std::unique_ptr<PlaceFinder> places(const LoosePieces& loose, const Context& context);
 
 }  // namespace lantern::fat

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <map>
-#include <set>
 
 #include "filesystem/ntfs/boot.h"
 #include "filesystem/ntfs/record.h"
@@ -16,7 +15,6 @@
 namespace lantern::ntfs {
 namespace {
 
-constexpr std::size_t kPiece = 256u << 10;
 constexpr std::size_t kMaxVolumes = 64;
 constexpr std::size_t kMaxRecords = 4u << 20;
 // How many times the votes of the next best place the best one must have.
@@ -61,17 +59,28 @@ std::vector<Run> runs_of(const Record& record, std::uint32_t type, const Geometr
   return runs;
 }
 
-class Search {
+class Search final : public PlaceFinder {
  public:
-  Search(const SourcePtr& known, const std::vector<SourcePtr>& loose, const Context& context)
-      : known_(known), loose_(loose), context_(context) {
-    Context quiet = context;
-    quiet.findings = std::make_shared<FindingSink>();
-    rows_ = read_volume_table(known, std::nullopt, known_formats(), quiet).rows;
+  Search(const LoosePieces& loose, const Context& context) : loose_(loose), context_(context) {}
+
+  void look(std::size_t piece, std::uint64_t within, ByteView sector) override {
+    const std::uint32_t mark = le32(sector, 0);
+    if (mark == 0x454C4946) record_at(piece, within, sector);                    // "FILE"
+    if (mark == 0x58444E49) index_at(piece, within, sector);                     // "INDX"
+    if (mark == 0x44524352) pages_.push_back({piece, within, le64(sector, 8)});  // "RCRD"
+    if (has_text(sector, 3, "NTFS    "))
+      if (const auto geometry = parse_boot_sector(sector))
+        boots_.push_back({piece, within, std::uint64_t{le32(sector, 0x1C)} * kSector, *geometry});
   }
 
-  std::vector<PlaceClaim> run() {
-    scan();
+  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+    known_ = known;
+    volumes_.clear();
+    votes_.clear();
+    rows_ = read_volume_table(known, std::nullopt, known_formats(), context_).rows;
+    for (const VolumeRow& row : rows_) known_boot_sector(row.range.offset);
+    known_boot_sector(0);
+    for (const FoundBoot& boot : boots_) place_boot(boot);
     for (Volume& volume : volumes_) {
       find_table(volume);
       if (volume.table.empty()) continue;
@@ -79,12 +88,17 @@ class Search {
       indexes_of(volume);
       log_of(volume);
     }
-    decide();
-    return std::move(claims_);
+    return decide();
   }
 
  private:
-  std::uint64_t piece_bytes() const { return loose_.front()->size(); }
+  struct FoundBoot {
+    std::size_t piece = 0;
+    std::uint64_t within = 0, said = 0;  // bytes; `said`: where the volume begins
+    Geometry geometry;
+  };
+
+  std::uint64_t piece_bytes() const { return loose_.piece_bytes; }
 
   // A vote for the place of a piece, by what lies `within` it and belongs at `place`.
   void vote(std::size_t piece, std::uint64_t place, std::uint64_t within, const char* what,
@@ -96,7 +110,8 @@ class Search {
     votes.start = start;
   }
 
-  void decide() {
+  std::vector<PlaceClaim> decide() const {
+    std::vector<PlaceClaim> claims;
     for (const auto& [piece, places] : votes_) {
       std::uint64_t best = 0, best_count = 0, others = 0;
       for (const auto& [place, votes] : places)
@@ -109,42 +124,18 @@ class Search {
       // Records of an earlier volume, and copies that a log keeps, speak for other places.
       if (others > 0 && best_count < others * kOutvoted) continue;
       const Votes& votes = places.at(best);
-      claims_.push_back({piece, best,
-                         fmt::format("it holds {} {} of the NTFS volume at byte {} that have their "
-                                     "place there",
-                                     votes.count, votes.what, votes.start)});
+      claims.push_back({piece, best,
+                        fmt::format("it holds {} {} of the NTFS volume at byte {} that have their "
+                                    "place there",
+                                    votes.count, votes.what, votes.start)});
     }
+    return claims;
   }
 
   void add_volume(std::uint64_t start, const Geometry& geometry) {
     const bool had = std::any_of(volumes_.begin(), volumes_.end(),
                                  [&](const Volume& v) { return v.start == start; });
     if (!had && volumes_.size() < kMaxVolumes) volumes_.push_back({start, geometry, {}});
-  }
-
-  template <typename Use>
-  void each_sector(const ByteSource& source, Use use) const {
-    Bytes bytes(kPiece + kSector);
-    for (std::uint64_t at = 0; at < source.size(); at += kPiece) {
-      context_.check_cancelled();
-      if (known_zero(source, intersect({at, kPiece}, {0, source.size()}))) continue;
-      const std::size_t got = source.read(at, std::span(bytes).first(kPiece)).length;
-      for (std::size_t in = 0; in + kSector <= got; in += kSector)
-        use(at + in, ByteView(bytes).subspan(in, kSector));
-    }
-  }
-
-  void scan() {
-    for (const VolumeRow& row : rows_) known_boot_sector(row.range.offset);
-    known_boot_sector(0);
-    for (std::size_t piece = 0; piece < loose_.size(); ++piece)
-      each_sector(*loose_[piece], [&](std::uint64_t within, ByteView sector) {
-        const std::uint32_t mark = le32(sector, 0);
-        if (mark == 0x454C4946) record_at(piece, within, sector);                    // "FILE"
-        if (mark == 0x58444E49) index_at(piece, within, sector);                     // "INDX"
-        if (mark == 0x44524352) pages_.push_back({piece, within, le64(sector, 8)});  // "RCRD"
-        if (has_text(sector, 3, "NTFS    ")) boot_sector_at(piece, within, sector);
-      });
   }
 
   void known_boot_sector(std::uint64_t at) {
@@ -154,18 +145,17 @@ class Search {
     if (const auto geometry = parse_boot_sector(sector)) add_volume(at, *geometry);
   }
 
-  void boot_sector_at(std::size_t piece, std::uint64_t within, ByteView sector) {
-    const auto geometry = parse_boot_sector(sector);
-    if (!geometry) return;
-    const auto start = volume_start(rows_, known_->size(), geometry->volume_bytes,
-                                    std::uint64_t{le32(sector, 0x1C)} * kSector);
+  void place_boot(const FoundBoot& boot) {
+    const auto start = volume_start(rows_, known_->size(), boot.geometry.volume_bytes, boot.said);
     if (!start) return;
-    add_volume(*start, *geometry);
+    add_volume(*start, boot.geometry);
     // The copy stands behind the volume: that is told by what fits the borders of a piece.
-    const bool first = *start >= within && (*start - within) % piece_bytes() == 0;
-    const std::uint64_t behind = *start + geometry->volume_bytes;
-    const bool last = behind >= within && (behind - within) % piece_bytes() == 0;
-    if (first != last) vote(piece, first ? *start : behind, within, "boot sectors", *start);
+    const auto fits = [&](std::uint64_t place) {
+      return place >= boot.within && (place - boot.within) % piece_bytes() == 0;
+    };
+    const std::uint64_t behind = *start + boot.geometry.volume_bytes;
+    if (fits(*start) != fits(behind))
+      vote(boot.piece, fits(*start) ? *start : behind, boot.within, "boot sectors", *start);
   }
 
   void record_at(std::size_t piece, std::uint64_t within, ByteView sector) {
@@ -198,7 +188,7 @@ class Search {
       if (auto record = read_record(*known_, volume.start + *place, volume.geometry)) return record;
     for (const FoundRecord& found : records_)
       if (found.number == number)
-        if (auto record = read_record(*loose_[found.piece], found.within, volume.geometry))
+        if (auto record = read_record(*loose_.bytes[found.piece], found.within, volume.geometry))
           return record;
     return std::nullopt;
   }
@@ -219,7 +209,7 @@ class Search {
         return;
     for (const FoundRecord& found : records_)
       if (found.number == 0 &&
-          take(read_record(*loose_[found.piece], found.within, volume.geometry)))
+          take(read_record(*loose_.bytes[found.piece], found.within, volume.geometry)))
         return;
   }
 
@@ -302,24 +292,22 @@ class Search {
     std::uint64_t within = 0, number = 0;
   };
 
-  const SourcePtr& known_;
-  const std::vector<SourcePtr>& loose_;
+  const LoosePieces& loose_;
   const Context& context_;
+  SourcePtr known_;  // these are of what is known by now
   std::vector<VolumeRow> rows_;
   std::vector<Volume> volumes_;
+  std::vector<FoundBoot> boots_;
   std::vector<FoundRecord> records_;
   std::vector<FoundIndex> indexes_;
   std::vector<FoundPage> pages_;
   std::map<std::size_t, std::map<std::uint64_t, Votes>> votes_;  // of pieces, for places
-  std::vector<PlaceClaim> claims_;
 };
 
 }  // namespace
 
-std::vector<PlaceClaim> places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
-                               const Context& context) {
-  if (loose.empty()) return {};
-  return Search(known, loose, context).run();
+std::unique_ptr<PlaceFinder> places(const LoosePieces& loose, const Context& context) {
+  return std::make_unique<Search>(loose, context);
 }
 
 }  // namespace lantern::ntfs

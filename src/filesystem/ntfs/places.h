@@ -4,13 +4,12 @@
 // its last entry, which is a place in the log. Boot sectors say how many sectors are before them.
 #pragma once
 
-#include <vector>
+#include <memory>
 
 #include "lantern/container.h"
 
 namespace lantern::ntfs {
 
-std::vector<PlaceClaim> places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
-                               const Context& context);
+std::unique_ptr<PlaceFinder> places(const LoosePieces& loose, const Context& context);
 
 }  // namespace lantern::ntfs

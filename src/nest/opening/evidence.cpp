@@ -1,5 +1,7 @@
 #include "nest/opening/evidence.h"
 
+#include "filesystem/exfat/places.h"
+#include "filesystem/ext/places.h"
 #include "filesystem/fat/places.h"
 #include "filesystem/ntfs/places.h"
 #include "lantern/file_system.h"
@@ -10,7 +12,8 @@
 namespace lantern {
 
 void add_evidence(Surroundings& around) {
-  around.evidence = {table_places, fat::places, ntfs::places, file_places};
+  around.evidence = {table_places,  fat::places, ntfs::places,
+                     exfat::places, ext::places, file_places};
   around.size_inside = disk_bytes_inside;
   around.is_volume = [](const SourcePtr& bytes) {
     Context quiet;

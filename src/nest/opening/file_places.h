@@ -3,13 +3,12 @@
 // behind its end.
 #pragma once
 
-#include <vector>
+#include <memory>
 
 #include "lantern/container.h"
 
 namespace lantern {
 
-std::vector<PlaceClaim> file_places(const SourcePtr& known, const std::vector<SourcePtr>& loose,
-                                    const Context& context);
+std::unique_ptr<PlaceFinder> file_places(const LoosePieces& loose, const Context& context);
 
 }  // namespace lantern

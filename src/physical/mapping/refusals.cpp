@@ -11,7 +11,7 @@
 namespace lantern {
 namespace {
 
-std::string canonical(const std::string& path) {
+std::string resolved_path(const std::string& path) {
   std::error_code error;
   const auto real = std::filesystem::canonical(path, error);
   return error ? path : real.string();
@@ -22,9 +22,9 @@ std::string canonical(const std::string& path) {
 NamedDisk lasting_disk(const std::string& first, const Host& host, const Context& context) {
   if (first.starts_with(kNamed))
     return find_disk(host, std::string_view(first).substr(kNamed.size()), context);
-  const std::string device = canonical(first);
+  const std::string device = resolved_path(first);
   for (NamedDisk& disk : name_disks(host, context)) {
-    if (canonical(disk.facts.device) != device) continue;
+    if (resolved_path(disk.facts.device) != device) continue;
     if (first.starts_with("/dev/disk/by-")) return std::move(disk);
     throw Error(ErrorCode::refused, first, std::nullopt,
                 "is a name that another disk may have tomorrow",

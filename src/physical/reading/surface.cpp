@@ -9,8 +9,8 @@
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kPiece = 1u << 20;    // bytes read at once where all is well
-constexpr std::uint64_t kBehind = 64u << 10;  // passed over behind a failure
+constexpr std::uint64_t kSurfacePiece = 1u << 20;  // bytes read at once where all is well
+constexpr std::uint64_t kBehind = 64u << 10;       // passed over behind a failure
 
 class SurfaceCheck {
  public:
@@ -18,8 +18,9 @@ class SurfaceCheck {
       : reads_(disk, options.give_up, context), context_(context) {
     report_.disk_bytes = disk->size();
     place_bytes_ =
-        std::max(kPiece, (disk->size() / std::max<std::size_t>(options.places, 1) + kPiece - 1) /
-                             kPiece * kPiece);
+        std::max(kSurfacePiece,
+                 (disk->size() / std::max<std::size_t>(options.places, 1) + kSurfacePiece - 1) /
+                     kSurfacePiece * kSurfacePiece);
   }
 
   SurfaceReport run() {
@@ -41,7 +42,7 @@ class SurfaceCheck {
   void check(SurfacePlace& place) {
     for (std::uint64_t at = place.range.offset; at < place.range.end();) {
       context_.check_cancelled();
-      const Range piece{at, std::min(kPiece, place.range.end() - at)};
+      const Range piece{at, std::min(kSurfacePiece, place.range.end() - at)};
       const TimedReads::Answer answer = reads_.read(piece);
       ++report_.reads;
       const double seconds = std::chrono::duration<double>(answer.took).count();

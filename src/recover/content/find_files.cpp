@@ -18,8 +18,8 @@ constexpr std::size_t kAtOnce = 64;  // candidates
 constexpr std::chrono::seconds kBetweenMarks{5};
 // What checks may cost (KindReader::spend): so much to begin with, and so much for each byte of the
 // disk that is left behind; where that is used up, a little for each.
-constexpr std::uint64_t kFirstWork = std::uint64_t{1} << 40;
-constexpr std::uint64_t kWorkPerByte = 16;
+constexpr std::uint64_t kFirstCheckWork = std::uint64_t{1} << 40;
+constexpr std::uint64_t kCheckWorkPerByte = 16;
 constexpr std::uint64_t kMinWork = 64u << 10;
 
 bool is_of_text(std::byte b) {
@@ -126,8 +126,8 @@ class FileSearch {
     for (Candidate& candidate : some) {
       work_left_ -= std::min(work_left_, candidate.followed.work);
       work_left_ = std::min(
-          kFirstWork,
-          work_left_ + kWorkPerByte * (candidate.offset - std::min(candidate.offset, at_)));
+          kFirstCheckWork,
+          work_left_ + kCheckWorkPerByte * (candidate.offset - std::min(candidate.offset, at_)));
       at_ = candidate.offset + 1;
       gave_up_ += candidate.followed.gave_up ? 1 : 0;
       if (candidate.offset < inside_end_) continue;
@@ -254,7 +254,7 @@ class FileSearch {
   bool merged_;                     // of parts, which tell of their places
   std::uint64_t at_ = 0, end_ = 0;  // bytes of the disk
   std::uint64_t inside_end_ = 0;    // of the last find whose inside is not looked at
-  std::uint64_t work_left_ = kFirstWork;
+  std::uint64_t work_left_ = kFirstCheckWork;
   std::uint64_t finds_ = 0, gave_up_ = 0;
   bool writing_ = false;
   std::chrono::steady_clock::time_point last_mark_ = std::chrono::steady_clock::now();

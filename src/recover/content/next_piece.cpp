@@ -8,7 +8,7 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kMaxBorders = 4096;
-constexpr std::size_t kAtOnce = 64;         // tries
+constexpr std::size_t kTriesAtOnce = 64;    // tries
 constexpr std::uint64_t kCostOfTry = 4096;  // beside what is read for it
 constexpr std::uint64_t kMinGain = 4;       // units: what goes on so far does so with reason
 
@@ -123,7 +123,7 @@ std::optional<NextPieceFound> NextPiece::by_places(std::span<const std::uint64_t
     for (const std::uint64_t border : all)
       if (place < disk_->size() && place != on_disk + (border - begin_))
         tries.push_back({border, place});
-    if (tries.size() < kAtOnce) continue;
+    if (tries.size() < kTriesAtOnce) continue;
     if (work_ == 0 || attempt(tries)) return best_;
     tries.clear();
   }

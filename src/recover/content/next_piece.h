@@ -9,7 +9,7 @@
 #include <span>
 #include <vector>
 
-#include "recover/content/joiner.h"
+#include "contents/joiner.h"
 #include "recover/content/tails.h"
 
 namespace lantern {

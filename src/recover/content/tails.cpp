@@ -12,18 +12,18 @@ namespace lantern {
 namespace {
 
 constexpr std::size_t kMaxTails = 64;
-constexpr std::uint64_t kPiece = 256u << 10;
+constexpr std::uint64_t kTailPiece = 256u << 10;
 
 // Calls use(place, bytes from there on) wherever the mark stands.
 void each_mark(const ByteSource& disk, Range range, std::string_view mark, const Context& context,
                const std::function<void(std::uint64_t, ByteView)>& use) {
   constexpr std::uint64_t kBehind = 256;
-  Bytes buffer(kPiece + kBehind);
-  for (std::uint64_t at = range.offset; at < range.end(); at += kPiece) {
+  Bytes buffer(kTailPiece + kBehind);
+  for (std::uint64_t at = range.offset; at < range.end(); at += kTailPiece) {
     context.check_cancelled();
     const std::size_t got = disk.read(at, buffer).length;
     const std::string_view text(reinterpret_cast<const char*>(buffer.data()), got);
-    const std::uint64_t own = std::min(kPiece, range.end() - at);
+    const std::uint64_t own = std::min(kTailPiece, range.end() - at);
     for (std::size_t found = text.find(mark); found < own && found != std::string_view::npos;
          found = text.find(mark, found + 1))
       use(at + found, ByteView(buffer).subspan(found, got - found));
@@ -116,11 +116,12 @@ class TailSearch {
     std::vector<std::uint64_t> shifts;
     taken_.parts(range_, [&](Range part, bool is_taken) {
       if (is_taken) return;
-      Bytes bytes(kPiece + 64);
-      for (std::uint64_t at = part.offset / file.unit * file.unit; at < part.end(); at += kPiece) {
+      Bytes bytes(kTailPiece + 64);
+      for (std::uint64_t at = part.offset / file.unit * file.unit; at < part.end();
+           at += kTailPiece) {
         context_.check_cancelled();
         const std::size_t got = disk_.read(at, bytes).length;
-        for (std::uint64_t in = phase; in < kPiece && in + 64 <= got; in += file.unit)
+        for (std::uint64_t in = phase; in < kTailPiece && in + 64 <= got; in += file.unit)
           if (shifts.size() < kMaxTails &&
               is_directory(ByteView(bytes).subspan(static_cast<std::size_t>(in)), big_endian))
             shifts.push_back(at + in - expected);

@@ -7,6 +7,7 @@
 
 #include "catalog/catalog.h"
 #include "catalog/finds.h"
+#include "contents/kinds.h"
 #include "lantern/error.h"
 #include "lantern/nest/session.h"
 #include "lantern/sources.h"
@@ -14,7 +15,6 @@
 #include "lantern/text.h"
 #include "recover/content/find_files.h"
 #include "recover/content/join_files.h"
-#include "recover/kinds/kinds.h"
 #include "recover/sweep/catalog_pass.h"
 #include "recover/sweep/finders/all_finders.h"
 #include "recover/sweep/volume_lister.h"

@@ -43,8 +43,8 @@ bool propose_figures(Diagnosis& diagnosis, std::string code, std::string evidenc
 void diagnose_container(const Address& address, const SourcePtr& file, Diagnosis& diagnosis,
                         const Context& context) {
   const std::string place = address.with({Step::Kind::bytes, 0, {}, {}}).print();
-  for (const auto diagnose :
-       {diagnose_vhd, diagnose_vhdx, diagnose_vdi, diagnose_vmdk, diagnose_qcow2}) {
+  for (const auto diagnose : {diagnose_vhd, diagnose_vhdx, diagnose_vdi, diagnose_vmdk,
+                              diagnose_qcow2, diagnose_block_table}) {
     diagnose(file, place, diagnosis, context);
     if (!diagnosis.steps.empty()) return;
   }

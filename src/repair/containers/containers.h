@@ -18,6 +18,10 @@ void diagnose_vmdk(const SourcePtr& file, const std::string& place, Diagnosis& d
 void diagnose_qcow2(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                     const Context& context);
 
+// A block table of any of them, of which blocks themselves say where they belong.
+void diagnose_block_table(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
+                          const Context& context);
+
 // A parent that lies under another name than the image has for it.
 void diagnose_reference(const Address& address, const SourcePtr& file, const std::string& place,
                         Diagnosis& diagnosis, const Context& context);

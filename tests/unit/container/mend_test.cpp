@@ -4,6 +4,8 @@
 
 #include <gtest/gtest.h>
 
+#include <functional>
+
 #include "kit/bytes.h"
 #include "lantern/volume_table.h"
 
@@ -59,13 +61,40 @@ OneTable table_of(const kit::Bytes& file) {
   return table;
 }
 
+using Says = std::function<std::vector<PlaceClaim>(const LoosePieces& loose)>;
+
+// Says the same whenever it is asked.
+class Witness final : public PlaceFinder {
+ public:
+  Witness(const LoosePieces& loose, Says says) : loose_(loose), says_(std::move(says)) {}
+
+  void look(std::size_t, std::uint64_t, ByteView) override { ++looked_; }
+  std::vector<PlaceClaim> claims(const SourcePtr&) override {
+    EXPECT_EQ(looked_, loose_.bytes.size() * kBlock / kSector) << "each sector is shown once";
+    return says_(loose_);
+  }
+
+ private:
+  const LoosePieces& loose_;
+  const Says says_;
+  std::size_t looked_ = 0;
+};
+
+Surroundings heard_by(const Says& says) {
+  Surroundings around;
+  around.evidence.push_back([says](const LoosePieces& loose, const Context&) {
+    return std::make_unique<Witness>(loose, says);
+  });
+  return around;
+}
+
 // Knows a block by its contents, as a file system would.
-std::vector<PlaceClaim> by_pattern(const std::vector<SourcePtr>& loose,
+std::vector<PlaceClaim> by_pattern(const LoosePieces& loose,
                                    const std::vector<std::uint32_t>& knows) {
   std::vector<PlaceClaim> claims;
-  for (std::size_t i = 0; i < loose.size(); ++i)
+  for (std::size_t i = 0; i < loose.bytes.size(); ++i)
     for (const std::uint32_t block : knows)
-      if (kit::read_all(*loose[i]) == kit::pattern(kBlock, block))
+      if (kit::read_all(*loose.bytes[i]) == kit::pattern(kBlock, block))
         claims.push_back({i, block * kBlock, "it holds that pattern"});
   return claims;
 }
@@ -82,9 +111,8 @@ Mended mend(const kit::Bytes& bytes, const std::vector<std::uint32_t>& knows,
   const SourcePtr file = make_memory_source(bytes);
   OneTable table = table_of(bytes);
   table.complete = complete;
-  Surroundings around;
-  around.evidence.push_back([&](const SourcePtr&, const std::vector<SourcePtr>& loose,
-                                const Context&) { return by_pattern(loose, knows); });
+  const Surroundings around =
+      heard_by([&](const LoosePieces& loose) { return by_pattern(loose, knows); });
   const auto map = mend_block_table(file, std::make_shared<PlainMap>(file), table, around, context);
   Mended mended;
   mended.disk = kit::read_all(
@@ -155,13 +183,11 @@ TEST(StructurePatch, WitnessesWhoDisagreeArePaidNoHeed) {
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   const Context context;
   const SourcePtr source = make_memory_source(file);
-  Surroundings around;
-  around.evidence.push_back(
-      [](const SourcePtr&, const std::vector<SourcePtr>& loose, const Context&) {
-        std::vector<PlaceClaim> claims = by_pattern(loose, {1});
-        if (!claims.empty()) claims.push_back({claims[0].piece, 2 * kBlock, "no, here"});
-        return claims;
-      });
+  const Surroundings around = heard_by([](const LoosePieces& loose) {
+    std::vector<PlaceClaim> claims = by_pattern(loose, {1});
+    if (!claims.empty()) claims.push_back({claims[0].piece, 2 * kBlock, "no, here"});
+    return claims;
+  });
   const auto map =
       mend_block_table(source, std::make_shared<PlainMap>(source), table_of(file), around, context);
   std::vector<Range> lost;
@@ -176,14 +202,12 @@ TEST(StructurePatch, ClaimsOutsideTheDiskOrOffTheGridAreNone) {
   std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
   const Context context;
   const SourcePtr source = make_memory_source(file);
-  Surroundings around;
-  around.evidence.push_back(
-      [](const SourcePtr&, const std::vector<SourcePtr>& loose, const Context&) {
-        std::vector<PlaceClaim> claims;
-        for (std::size_t i = 0; i < loose.size(); ++i)
-          claims.push_back({i, i % 2 == 0 ? kBlocks * kBlock * (i + 1) : kBlock + 512, "a lie"});
-        return claims;
-      });
+  const Surroundings around = heard_by([](const LoosePieces& loose) {
+    std::vector<PlaceClaim> claims;
+    for (std::size_t i = 0; i < loose.bytes.size(); ++i)
+      claims.push_back({i, i % 2 == 0 ? kBlocks * kBlock * (i + 1) : kBlock + 512, "a lie"});
+    return claims;
+  });
   const auto map =
       mend_block_table(source, std::make_shared<PlainMap>(source), table_of(file), around, context);
   std::vector<Range> lost;
@@ -191,6 +215,43 @@ TEST(StructurePatch, ClaimsOutsideTheDiskOrOffTheGridAreNone) {
       *make_mapped_disk({source, map, kBlocks * kBlock, std::nullopt, nullptr, false}, context),
       &lost);
   EXPECT_EQ(lost, (std::vector<Range>{{0, kBlocks * kBlock}}));
+}
+
+TEST(StructurePatch, WhatIsInferredCountsOnlyWhereNothingElseSpeaks) {
+  kit::Bytes file = file_of_blocks();
+  std::fill_n(file.begin(), kBlocks * 4, std::byte{0});
+  const Context context;
+  const SourcePtr source = make_memory_source(file);
+  OneTable table = table_of(file);
+  table.entry_for = [](std::optional<std::uint64_t> place) {
+    kit::Bytes entry(4);
+    kit::put(entry, 0, place ? (*place - kData) / kBlock + 1 : 0, 4);
+    return entry;
+  };
+  // Block 1 by what it holds; an inference has block 2 there, and another place for block 4.
+  Surroundings around = heard_by([](const LoosePieces& loose) {
+    std::vector<PlaceClaim> claims = by_pattern(loose, {1});
+    for (PlaceClaim claim : by_pattern(loose, {2, 4})) {
+      claim.disk_offset -= kBlock;
+      claim.inferred = true;
+      claims.push_back(claim);
+    }
+    return claims;
+  });
+  std::vector<MendedEntry> mended;
+  around.mended = [&](const MendedEntry& entry) { mended.push_back(entry); };
+  mend_block_table(source, std::make_shared<PlainMap>(source), table, around, context);
+  ASSERT_EQ(mended.size(), kBlocks);
+  for (const MendedEntry& entry : mended) {
+    const std::uint64_t block = entry.disk_offset / kBlock;
+    EXPECT_EQ(entry.found, block == 1 || block == 3) << block;
+    EXPECT_EQ(entry.inferred, block == 3) << block;
+    ASSERT_EQ(entry.writes.size(), 1u);
+    EXPECT_EQ(entry.writes[0].first, block * 4);
+    // Blocks lie last first, without number 3: block 1 is the eighth, block 4 the sixth.
+    const std::uint32_t number = block == 1 ? 8 : block == 3 ? 6 : 0;
+    EXPECT_EQ(le32(entry.writes[0].second, 0), number) << block;
+  }
 }
 
 }  // namespace

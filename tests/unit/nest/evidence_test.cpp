@@ -1,11 +1,15 @@
-// What partition tables and FAT tell of where a loose piece of a disk belongs.
+// What partition tables and file systems tell of where a loose piece of a disk belongs.
 #include <gtest/gtest.h>
 
 #include <algorithm>
 
+#include "filesystem/exfat/places.h"
+#include "filesystem/ext/places.h"
 #include "filesystem/fat/places.h"
+#include "filesystem/ntfs/places.h"
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
+#include "nest/opening/file_places.h"
 #include "volume/table_places.h"
 
 namespace lantern {
@@ -30,18 +34,33 @@ kit::Bytes station_disk() {
   return disk;
 }
 
-std::vector<SourcePtr> pieces_of(const kit::Bytes& disk) {
-  std::vector<SourcePtr> pieces;
+LoosePieces pieces_of(const kit::Bytes& disk) {
+  LoosePieces loose;
+  loose.piece_bytes = kPiece;
   const SourcePtr whole = make_memory_source(disk);
   for (std::uint64_t at = 0; at < disk.size(); at += kPiece)
-    pieces.push_back(make_window(whole, {at, kPiece}));
-  return pieces;
+    loose.bytes.push_back(make_window(whole, {at, kPiece}));
+  loose.placed.resize(loose.bytes.size());
+  return loose;
+}
+
+// What a finder claims that was shown every sector.
+std::vector<PlaceClaim> claims_of(const MakePlaceFinder& make, const LoosePieces& loose,
+                                  const SourcePtr& known) {
+  const Context context;
+  const auto finder = make(loose, context);
+  for (std::size_t piece = 0; piece < loose.bytes.size(); ++piece) {
+    const kit::Bytes bytes = kit::read_all(*loose.bytes[piece]);
+    for (std::size_t at = 0; at < bytes.size(); at += 512)
+      finder->look(piece, at, std::span(bytes).subspan(at, 512));
+  }
+  return finder->claims(known);
 }
 
 TEST(Evidence, TablesKnowTheFirstAndTheLastPiece) {
   const kit::Bytes disk = station_disk();
   const auto pieces = pieces_of(disk);
-  const auto claims = table_places(make_memory_source(kit::Bytes(disk.size())), pieces, Context());
+  const auto claims = claims_of(table_places, pieces, make_memory_source(kit::Bytes(disk.size())));
   ASSERT_GE(claims.size(), 2U);
   std::vector<std::size_t> placed;
   for (const PlaceClaim& claim : claims) {
@@ -49,7 +68,7 @@ TEST(Evidence, TablesKnowTheFirstAndTheLastPiece) {
     placed.push_back(claim.piece);
   }
   EXPECT_NE(std::find(placed.begin(), placed.end(), 0U), placed.end());
-  EXPECT_NE(std::find(placed.begin(), placed.end(), pieces.size() - 1), placed.end());
+  EXPECT_NE(std::find(placed.begin(), placed.end(), pieces.bytes.size() - 1), placed.end());
 }
 
 TEST(Evidence, AGptTellsTheSizeOfItsDisk) {
@@ -60,7 +79,7 @@ TEST(Evidence, AGptTellsTheSizeOfItsDisk) {
 
 TEST(Evidence, FatKnowsItsBootSectorFoldersAndTables) {
   const kit::Bytes disk = station_disk();
-  const auto claims = fat::places(make_memory_source(disk), pieces_of(disk), Context());
+  const auto claims = claims_of(fat::places, pieces_of(disk), make_memory_source(disk));
   bool boot = false;
   bool folder = false;
   bool table = false;
@@ -78,8 +97,10 @@ TEST(Evidence, FatKnowsItsBootSectorFoldersAndTables) {
 TEST(Evidence, NothingIsKnownOfNoise) {
   const kit::Bytes noise = kit::pattern(4 * kPiece, 5);
   const SourcePtr known = make_memory_source(noise);
-  EXPECT_TRUE(table_places(known, pieces_of(noise), Context()).empty());
-  EXPECT_TRUE(fat::places(known, pieces_of(noise), Context()).empty());
+  const MakePlaceFinder finders[] = {table_places, fat::places,   ntfs::places,
+                                     ext::places,  exfat::places, file_places};
+  for (const MakePlaceFinder& make : finders)
+    EXPECT_TRUE(claims_of(make, pieces_of(noise), known).empty());
 }
 
 }  // namespace

@@ -7,12 +7,12 @@
 #include <map>
 
 #include "catalog/finds.h"
+#include "contents/kinds.h"
 #include "kit/bytes.h"
 #include "lantern/sources.h"
 #include "recover/content/find_check.h"
 #include "recover/content/find_files.h"
 #include "recover/content/join_files.h"
-#include "recover/kinds/kinds.h"
 
 namespace lantern {
 namespace {

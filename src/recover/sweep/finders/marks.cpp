@@ -6,8 +6,8 @@
 #include <algorithm>
 #include <new>
 
+#include "contents/likely.h"
 #include "lantern/error.h"
-#include "recover/kinds/likely.h"
 
 namespace lantern {
 namespace {

@@ -1,0 +1,349 @@
+#include "filesystem/ext/places.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/crc32c.h"
+#include "container/expectations.h"
+#include "filesystem/ext/block_map.h"
+#include "filesystem/ext/volume.h"
+#include "lantern/sources.h"
+#include "lantern/volume_table.h"
+#include "volume/table_places.h"
+
+namespace lantern::ext {
+namespace {
+
+constexpr std::size_t kMaxFound = 1u << 20;
+constexpr std::uint32_t kMaxGroups = 1u << 16;
+constexpr std::uint32_t kMaxInodes = 4u << 20;  // of a volume
+constexpr std::size_t kOwnGroupAt = 0x5A;
+// Bits of what a check says (container/expectations.h).
+constexpr double kWideSum = 30, kNarrowSum = 14, kSameCount = 9, kWrong = -8;
+
+struct FoundSuperblock {
+  std::size_t piece = 0;
+  std::uint64_t within = 0;  // bytes of the piece
+};
+
+struct FoundFolder {
+  std::size_t piece = 0;
+  std::uint64_t within = 0;
+  std::uint32_t inode = 0;  // that its first entry names
+};
+
+bool begins_folder(ByteView sector) {
+  constexpr std::size_t kFirstBytes = 12;
+  return le32(sector, 0) != 0 && le16(sector, 4) == kFirstBytes && u8(sector, 6) == 1 &&
+         u8(sector, 8) == '.' && u8(sector, 9) == 0 && le32(sector, kFirstBytes) != 0 &&
+         u8(sector, kFirstBytes + 6) == 2 && has_text(sector, kFirstBytes + 8, "..");
+}
+
+// Where the descriptors begin that stand behind a superblock, by where that lies.
+std::uint64_t descriptors_behind(std::uint64_t superblock, std::uint32_t group,
+                                 std::uint64_t block_bytes) {
+  return group == 0
+             ? superblock - kSuperblockPlace + (kSuperblockPlace / block_bytes + 1) * block_bytes
+             : superblock + block_bytes;
+}
+
+std::size_t zero_bits(ByteView bits, std::size_t count) {
+  std::size_t zeros = 0;
+  for (std::size_t i = 0; i < count; ++i)
+    if ((u8(bits, i / 8) >> (i % 8) & 1) == 0) ++zeros;
+  return zeros;
+}
+
+class Search final : public PlaceFinder {
+ public:
+  Search(const LoosePieces& loose, const Context& context) : loose_(loose), context_(context) {}
+
+  void look(std::size_t piece, std::uint64_t within, ByteView sector) override {
+    constexpr std::size_t kMarkAt = 0x38;
+    if (le16(sector, kMarkAt) == 0xEF53 && superblocks_.size() < kMaxFound)
+      superblocks_.push_back({piece, within});
+    else if (begins_folder(sector) && folders_.size() < kMaxFound)
+      folders_.push_back({piece, within, le32(sector, 0)});
+  }
+
+  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+    known_ = known;
+    claims_.clear();
+    volumes_.clear();
+    const auto rows = read_volume_table(known, std::nullopt, known_formats(), context_).rows;
+    for (const VolumeRow& row : rows) known_superblock(row.range.offset);
+    if (rows.empty()) known_superblock(0);
+    for (const FoundSuperblock& found : superblocks_) place_superblock(found, rows);
+    Expectations expected(loose_, known, context_);
+    for (const auto& [start, volume] : volumes_) {
+      place_folders(start, volume);
+      expect_groups(start, volume, expected);
+      expect_of_inodes(start, volume, expected);
+    }
+    for (PlaceClaim& claim : expected.claims()) claims_.push_back(std::move(claim));
+    return std::move(claims_);
+  }
+
+ private:
+  void known_superblock(std::uint64_t start) {
+    Bytes bytes(kSuperblockBytes);
+    const ReadResult got = known_->read(start + kSuperblockPlace, bytes);
+    if (got.length < bytes.size() || !got.unreadable.empty()) return;
+    if (const auto super = parse_superblock(bytes, kSuperblockPlace)) add_volume(start, *super);
+  }
+
+  void add_volume(std::uint64_t start, const Superblock& super) {
+    if (volumes_.contains(start) || start >= known_->size()) return;
+    const SourcePtr bytes = make_window(
+        unquestioned(known_), intersect({start, super.volume_bytes()}, {0, known_->size()}));
+    volumes_.emplace(start, Volume{bytes, bytes, super, bytes->size(), context_});
+  }
+
+  void place_superblock(const FoundSuperblock& found, const std::vector<VolumeRow>& rows) {
+    Bytes bytes(kSuperblockBytes);
+    const ByteSource& piece = *loose_.bytes[found.piece];
+    if (piece.read(found.within, bytes).length < bytes.size()) return;
+    const auto super = parse_superblock(bytes, kSuperblockPlace);
+    if (!super || !super->sum_is_right) return;
+    const std::uint32_t group = le16(bytes, kOwnGroupAt);
+    const auto start = volume_start(rows, known_->size(), super->volume_bytes(), 0);
+    if (!start || group >= super->group_count()) return;
+    add_volume(*start, *super);
+    const std::uint64_t place =
+        *start + (group == 0 ? kSuperblockPlace : super->group_start(group) * super->block_bytes);
+    // A journal keeps copies of blocks, but what stands behind them there is another block.
+    if (!has_descriptors(piece, found.within, group, *super)) return;
+    claim(found.piece, place, found.within,
+          fmt::format("it holds the superblock of group {} of the ext volume at byte {}", group,
+                      *start));
+  }
+
+  static bool has_descriptors(const ByteSource& piece, std::uint64_t superblock,
+                              std::uint32_t group, const Superblock& super) {
+    if (super.has(kMetaGroups)) return true;
+    if (group == 0 && superblock < kSuperblockPlace) return false;
+    Bytes first(super.descriptor_bytes);
+    const std::uint64_t at = descriptors_behind(superblock, group, super.block_bytes);
+    if (piece.read(at, first).length < first.size()) return false;
+    const std::uint64_t table = le32(first, 8);
+    const auto sum = descriptor_sum(super, 0, first);
+    return table != 0 && table < super.block_count && (!sum || *sum == le16(first, 0x1E));
+  }
+
+  void claim(std::size_t piece, std::uint64_t place, std::uint64_t within, std::string why) {
+    if (place >= within && (place - within) % loose_.piece_bytes == 0)
+      claims_.push_back({piece, place - within, std::move(why)});
+  }
+
+  void place_folders(std::uint64_t start, const Volume& volume) {
+    for (const FoundFolder& found : folders_) {
+      context_.check_cancelled();
+      if (loose_.placed[found.piece]) continue;
+      const auto inode = volume.inode(found.inode);
+      if (!inode || !inode->folder() || inode->links == 0) continue;
+      const BlockMap map = map_blocks(volume, *inode);
+      if (map.runs.empty() || map.runs.front().logical != 0) continue;
+      claim(found.piece, start + volume.block_place(map.runs.front().physical), found.within,
+            fmt::format("it holds the folder of inode {} of the ext volume at byte {}", found.inode,
+                        start));
+    }
+  }
+
+  void expect_groups(std::uint64_t start, const Volume& volume, Expectations& expected) const {
+    const Superblock& super = volume.super;
+    for (std::uint32_t number = 0; number < std::min(volume.groups_here(), kMaxGroups); ++number) {
+      context_.check_cancelled();
+      const auto group = volume.group(number);
+      if (!group) continue;
+      const auto at = descriptor_place(super, number, 0);
+      Bytes descriptor(super.descriptor_bytes);
+      if (!at) continue;
+      const ReadResult got = volume.raw->read(*at, descriptor);
+      // The copies date from when the volume was made.
+      const bool fresh = got.length == descriptor.size() && got.unreadable.empty();
+      if (fresh && !group->no_bitmap)
+        expect_bitmap(start + volume.block_place(group->block_bitmap), super, descriptor, 0x18,
+                      super.blocks_per_group / super.cluster_blocks, group->free_clusters,
+                      fmt::format("the block bitmap of group {}", number), expected);
+      if (fresh && !group->no_inodes)
+        expect_bitmap(start + volume.block_place(group->inode_bitmap), super, descriptor, 0x1A,
+                      super.inodes_per_group, free_inodes(super, descriptor),
+                      fmt::format("the inode bitmap of group {}", number), expected);
+      if (!group->no_inodes) expect_table(start, volume, number, *group, expected);
+    }
+  }
+
+  static std::uint32_t free_inodes(const Superblock& super, ByteView descriptor) {
+    constexpr std::size_t kLow = 0x0E, kHigh = 0x2E;
+    return le16(descriptor, kLow) |
+           (super.descriptor_bytes > kHigh ? std::uint32_t{le16(descriptor, kHigh)} << 16 : 0);
+  }
+
+  // `sum_at`: of its checksum in the descriptor, the high half being 32 bytes behind.
+  void expect_bitmap(std::uint64_t place, const Superblock& super, ByteView descriptor,
+                     std::size_t sum_at, std::size_t bits, std::uint32_t free, std::string what,
+                     Expectations& expected) const {
+    const std::size_t length = bits / 8;
+    if (length > super.block_bytes || bits == 0) return;
+    const bool wide = super.descriptor_bytes >= sum_at + 34;
+    const std::uint32_t said =
+        le16(descriptor, sum_at) | (wide ? std::uint32_t{le16(descriptor, sum_at + 32)} << 16 : 0);
+    Weigh weigh;
+    if (super.has(kMetadataSums))
+      weigh = [length, wide, said, seed = super.checksum_seed](ByteView bytes) {
+        const std::uint32_t sum = crc32c_chain(seed, bytes.first(length));
+        if ((wide ? sum : sum & 0xFFFF) != said) return kWrong;
+        return wide ? kWideSum : kNarrowSum;
+      };
+    else
+      weigh = [bits, free](ByteView bytes) {
+        return zero_bits(bytes, bits) == free ? kSameCount : kWrong;
+      };
+    expected.add({place, super.block_bytes}, std::move(what), std::move(weigh));
+  }
+
+  void expect_table(std::uint64_t start, const Volume& volume, std::uint32_t number,
+                    const Group& group, Expectations& expected) const {
+    constexpr std::uint32_t kLookedAt = 32;  // of the blocks of a table in one block of the disk
+    const Superblock& super = volume.super;
+    const std::uint32_t in_block = super.block_bytes / super.inode_bytes;
+    const std::uint32_t used =
+        super.inodes_per_group - std::min(group.unused_inodes, super.inodes_per_group);
+    std::uint64_t last = ~std::uint64_t{0};
+    std::uint32_t looked = 0;
+    for (std::uint32_t first = 0; first < used; first += in_block) {
+      const std::uint64_t place = start + volume.block_place(group.inode_table + first / in_block);
+      if (!expected.is_open(place)) continue;
+      if (place / loose_.piece_bytes != std::exchange(last, place / loose_.piece_bytes)) looked = 0;
+      if (++looked > kLookedAt) continue;
+      const std::uint32_t inode = number * super.inodes_per_group + first + 1;
+      expected.add({place, super.block_bytes},
+                   fmt::format("inode {} of the ext volume at byte {}", inode, start),
+                   [&volume, inode, in_block](ByteView block) {
+                     double bits = 0;
+                     for (std::uint32_t i = 0; i < in_block; ++i)
+                       bits += weigh_inode(volume, inode + i, block);
+                     return bits;
+                   });
+    }
+  }
+
+  static double weigh_inode(const Volume& volume, std::uint32_t number, ByteView block) {
+    const Superblock& super = volume.super;
+    const std::size_t at =
+        std::size_t{(number - 1) % (super.block_bytes / super.inode_bytes)} * super.inode_bytes;
+    const ByteView record = block.subspan(at, super.inode_bytes);
+    if (all_zero(record)) return 0;
+    const Inode inode = parse_inode(super, number, record);
+    if (super.has(kMetadataSums)) {
+      if (!inode.sum_is_right) return kWrong;
+      return super.inode_bytes > 128 ? kWideSum : kNarrowSum;
+    }
+    if (inode.links == 0) return 0;
+    if (!looks_like_inode(record)) return kWrong;
+    return weigh_folder(volume, inode);
+  }
+
+  // Without checksums an inode is known by the folder it leads to, which names it.
+  static double weigh_folder(const Volume& volume, const Inode& inode) {
+    if (!inode.folder() || inode.has(kInline)) return 0.5;
+    const BlockMap map = map_blocks(volume, inode);
+    Bytes block(volume.super.block_bytes);
+    if (map.runs.empty() || !volume.read_block(map.runs.front().physical, block)) return 0;
+    return begins_folder(block) && le32(block, 0) == inode.number ? kWideSum : kWrong;
+  }
+
+  void expect_of_inodes(std::uint64_t start, const Volume& volume, Expectations& expected) const {
+    constexpr std::uint32_t kJournalInode = 8;
+    const Superblock& super = volume.super;
+    for (std::uint32_t group = 0; group < std::min(volume.groups_here(), kMaxGroups); ++group) {
+      const auto described = volume.group(group);
+      if (!described || described->no_inodes) continue;
+      const std::uint32_t used =
+          super.inodes_per_group - std::min(described->unused_inodes, super.inodes_per_group);
+      for (std::uint32_t i = 1; i <= used; ++i) {
+        const std::uint64_t number = std::uint64_t{group} * super.inodes_per_group + i;
+        if (number > kMaxInodes) return;
+        context_.check_cancelled();
+        const auto inode = volume.inode(static_cast<std::uint32_t>(number));
+        if (!inode || inode->links == 0 || inode->has(kInline)) continue;
+        if (inode->folder()) expect_folder(start, volume, *inode, expected);
+        if (inode->has(kInExtents)) expect_nodes(start, volume, *inode, expected);
+        if (number == kJournalInode) expect_journal(start, volume, *inode, expected);
+      }
+    }
+  }
+
+  // The first block is known by its own word; the others end with a checksum of their folder.
+  static void expect_folder(std::uint64_t start, const Volume& volume, const Inode& inode,
+                            Expectations& expected) {
+    const Superblock& super = volume.super;
+    if (!super.has(kMetadataSums)) return;
+    for (const BlockRun& run : map_blocks(volume, inode).runs)
+      for (std::uint64_t i = 0; i < run.count; ++i) {
+        const std::uint64_t place = start + volume.block_place(run.physical + i);
+        if (run.logical + i == 0 || !expected.is_open(place)) continue;
+        const std::uint32_t seed = checksum_seed(super, inode.number, inode.generation);
+        expected.add(
+            {place, super.block_bytes},
+            fmt::format("a block of the folder of inode {}", inode.number), [seed](ByteView block) {
+              constexpr std::size_t kTail = 12;
+              const ByteView body = block.first(block.size() - kTail);
+              return crc32c_chain(seed, body) == le32(block, block.size() - 4) ? kWideSum : kWrong;
+            });
+      }
+  }
+
+  static void expect_nodes(std::uint64_t start, const Volume& volume, const Inode& inode,
+                           Expectations& expected) {
+    constexpr std::size_t kNode = 12, kEntry = 12;
+    const Superblock& super = volume.super;
+    if (!super.has(kMetadataSums) || le16(inode.map, 0) != 0xF30A || le16(inode.map, 6) == 0)
+      return;
+    const std::size_t count = std::min<std::size_t>(le16(inode.map, 2), 4);
+    for (std::size_t i = 0; i < count; ++i) {
+      const std::size_t at = kNode + i * kEntry;
+      const std::uint64_t block = le32(inode.map, at + 4) | std::uint64_t{le16(inode.map, at + 8)}
+                                                                << 32;
+      if (!volume.valid_block(block)) continue;
+      const std::uint32_t seed = checksum_seed(super, inode.number, inode.generation);
+      expected.add(
+          {start + volume.block_place(block), super.block_bytes},
+          fmt::format("a block of the map of inode {}", inode.number), [seed](ByteView node) {
+            const std::size_t tail = kNode + std::size_t{le16(node, 4)} * kEntry;
+            if (le16(node, 0) != 0xF30A || tail + 4 > node.size()) return kWrong;
+            return crc32c_chain(seed, node.first(tail)) == le32(node, tail) ? kWideSum : kWrong;
+          });
+    }
+  }
+
+  static void expect_journal(std::uint64_t start, const Volume& volume, const Inode& inode,
+                             Expectations& expected) {
+    const BlockMap map = map_blocks(volume, inode);
+    if (map.runs.empty() || map.runs.front().logical != 0) return;
+    expected.add({start + volume.block_place(map.runs.front().physical), kSector},
+                 "the head of the journal", [](ByteView bytes) {
+                   constexpr std::uint32_t kJournalMark = 0xC03B3998;
+                   const std::uint32_t kind = be32(bytes, 4);
+                   return be32(bytes, 0) == kJournalMark && (kind == 3 || kind == 4) ? kWideSum
+                                                                                     : kWrong;
+                 });
+  }
+
+  const LoosePieces& loose_;
+  const Context& context_;
+  std::vector<FoundSuperblock> superblocks_;
+  std::vector<FoundFolder> folders_;
+  SourcePtr known_;                          // these are of what is known by now
+  std::map<std::uint64_t, Volume> volumes_;  // by where they begin
+  std::vector<PlaceClaim> claims_;
+};
+
+}  // namespace
+
+std::unique_ptr<PlaceFinder> places(const LoosePieces& loose, const Context& context) {
+  return std::make_unique<Search>(loose, context);
+}
+
+}  // namespace lantern::ext

@@ -1,0 +1,143 @@
+#include "nest/opening/file_continuation.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <future>
+#include <thread>
+
+#include "base/kinds/content_kind.h"
+#include "contents/follow.h"
+#include "lantern/sources.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kWorkPerByte = 32;  // of the loose pieces
+constexpr std::uint64_t kMostWork = 8ull << 30;
+constexpr std::uint64_t kMostOfOne = 512ull << 20;
+constexpr std::uint64_t kCostOfTry = 4096;
+// So many pieces must be seen not to fit, before one that does says anything; and of a part so
+// short that any would do, the checksums at its end are asked for.
+constexpr std::size_t kLeastFailing = 16;
+constexpr std::uint64_t kShort = 4096;
+
+// Kinds whose checks any text passes, or that check nothing inside.
+bool tells_pieces_apart(const SignatureKind& kind) {
+  return !kind.check.empty() && kind.check != "text" && kind.check != "mail" &&
+         kind.check != "rtf" && kind.check != "bmp";
+}
+
+}  // namespace
+
+FileContinuation::FileContinuation(const LoosePieces& loose, const Context& context)
+    : loose_(loose),
+      context_(context),
+      work_(std::min(kMostWork, loose.bytes.size() * loose.piece_bytes * kWorkPerByte)) {}
+
+std::vector<PlaceClaim> FileContinuation::claims(const SourcePtr& disk,
+                                                 const std::vector<LaidFile>& files,
+                                                 const std::set<std::uint64_t>& open) {
+  std::vector<Piece> parts{{ExtentKind::direct, disk->size(), disk, 0}};
+  for (const SourcePtr& piece : loose_.bytes)
+    parts.push_back({ExtentKind::direct, piece->size(), piece, 0});
+  const SourcePtr with_pieces = make_joined(std::move(parts));
+  std::vector<PlaceClaim> claims;
+  for (const LaidFile& file : files) {
+    const auto missing = missing_of(file, open);
+    if (!missing || !tried_.emplace(missing->before.front().disk_offset, missing->border).second)
+      continue;
+    Bytes start(kKindBytes);
+    start.resize(content_of(with_pieces, missing->before)->read(0, start).length);
+    const SignatureKind* const kind = Signatures::built_in().marked(start);
+    if (kind == nullptr || !tells_pieces_apart(*kind)) continue;
+    if (auto claim = follow(file, *kind, *missing, with_pieces, disk->size()))
+      claims.push_back(std::move(*claim));
+    if (work_ == 0) break;
+  }
+  return claims;
+}
+
+std::optional<FileContinuation::Missing> FileContinuation::missing_of(
+    const LaidFile& file, const std::set<std::uint64_t>& open) const {
+  const std::uint64_t unit = loose_.piece_bytes;
+  Missing missing;
+  for (const FindPiece& piece : file.pieces)
+    for (std::uint64_t at = 0; at < piece.length;) {
+      const std::uint64_t place = piece.disk_offset + at;
+      const std::uint64_t length = std::min(unit - place % unit, piece.length - at);
+      if (open.contains(place - place % unit)) {
+        missing.length = length;
+        missing.block = place - place % unit;
+        missing.within = place % unit;
+        if (missing.before.empty()) return std::nullopt;
+        return missing;
+      }
+      missing.before.push_back({place, length});
+      missing.border += length;
+      at += length;
+    }
+  return std::nullopt;
+}
+
+std::vector<Joiner::Reach> FileContinuation::try_all(const Joiner& joiner, const Missing& missing,
+                                                     const std::vector<std::size_t>& pieces,
+                                                     std::uint64_t pieces_at) const {
+  std::vector<Joiner::Reach> reached(pieces.size());
+  const unsigned threads =
+      std::max(1u, context_.threads != 0 ? context_.threads : std::thread::hardware_concurrency());
+  std::vector<std::future<void>> parts;
+  for (unsigned t = 0; t < threads; ++t)
+    parts.push_back(std::async(std::launch::async, [&, t] {
+      for (std::size_t i = t; i < pieces.size(); i += threads) {
+        context_.check_cancelled();
+        reached[i] = joiner.reach(missing.border,
+                                  pieces_at + pieces[i] * loose_.piece_bytes + missing.within);
+      }
+    }));
+  for (auto& part : parts) part.get();
+  return reached;
+}
+
+std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const SignatureKind& kind,
+                                                   const Missing& missing,
+                                                   const SourcePtr& with_pieces,
+                                                   std::uint64_t pieces_at) {
+  const auto known =
+      follow_content(*content_of(with_pieces, missing.before), kind, work_, context_);
+  if (!known || known->complete) return std::nullopt;
+  work_ -= std::min(work_, known->work);
+  // Those that have their place are here to fail.
+  std::vector<std::size_t> pieces(loose_.bytes.size());
+  for (std::size_t i = 0; i < pieces.size(); ++i) pieces[i] = i;
+  if (known->work * pieces.size() > std::min(kMostOfOne, work_)) return std::nullopt;
+  const auto joiner = make_joiner(with_pieces, missing.before, kind,
+                                  {known->breaks, known->breaks_before - known->breaks}, context_);
+  const std::vector<Joiner::Reach> reached = try_all(*joiner, missing, pieces, pieces_at);
+  const std::uint64_t end = missing.border + missing.length;
+  std::optional<std::size_t> fits;
+  std::size_t failing = 0;
+  std::uint64_t farthest = missing.border;  // of those that fail
+  bool complete = false;
+  for (std::size_t i = 0; i < reached.size(); ++i) {
+    work_ -= std::min(work_, reached[i].work + kCostOfTry);
+    const bool whole = reached[i].complete && reached[i].content.length == file.size_bytes;
+    if (whole || (!reached[i].complete && reached[i].breaks >= end)) {
+      if (fits) return std::nullopt;
+      fits = pieces[i];
+      complete = whole;
+    } else {
+      ++failing;
+      farthest = std::max(farthest, reached[i].breaks);
+    }
+  }
+  const bool far = missing.length >= kShort && farthest - missing.border <= missing.length / 2;
+  if (!fits || loose_.placed[*fits] || failing < kLeastFailing || !(complete || far))
+    return std::nullopt;
+  return PlaceClaim{*fits, missing.block,
+                    fmt::format("a {} file goes on in it where its record says{}, and in none of "
+                                "{} others",
+                                kind.name, complete ? " to its end" : "", failing)};
+}
+
+}  // namespace lantern

@@ -1,0 +1,87 @@
+#include "nest/opening/order_places.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <optional>
+
+namespace lantern {
+namespace {
+
+// Pieces without a place that lie one after the other in the file, between two that have one.
+struct Gap {
+  std::size_t from = 0, to = 0;  // slots
+  std::optional<std::uint64_t> before, after;
+
+  std::size_t count() const { return to - from; }
+};
+
+class Order {
+ public:
+  Order(const LoosePieces& loose, const Expectations& expected,
+        const std::set<std::uint64_t>& in_use)
+      : loose_(loose), expected_(expected), in_use_(in_use) {}
+
+  std::vector<PlaceClaim> run() {
+    Gap gap;
+    for (std::size_t i = 0; i < loose_.slots.size(); ++i) {
+      const auto& place = loose_.slots[i].place;
+      if (!place) continue;
+      gap.to = i;
+      gap.after = place;
+      fill(gap);
+      gap = {i + 1, i + 1, place, std::nullopt};
+    }
+    gap.to = loose_.slots.size();
+    fill(gap);
+    return std::move(claims_);
+  }
+
+ private:
+  void fill(const Gap& gap) {
+    if (gap.count() == 0 || (!gap.before && !gap.after)) return;
+    const std::uint64_t step = loose_.piece_bytes;
+    if (gap.before && gap.after && *gap.after == *gap.before + (gap.count() + 1) * step) {
+      std::vector<std::uint64_t> places;
+      for (std::uint64_t at = *gap.before + step; at < *gap.after; at += step)
+        if (expected_.is_open(at)) places.push_back(at);
+      claim(gap, places, "it lies between two blocks that are as far apart on the disk");
+      return;
+    }
+    if (gap.before && gap.after && *gap.after < *gap.before) return;
+    const auto from = gap.before ? in_use_.upper_bound(*gap.before) : in_use_.begin();
+    const auto to = gap.after ? in_use_.lower_bound(*gap.after) : in_use_.end();
+    claim(gap, {from, to}, "files lie in just so many blocks of the disk there");
+  }
+
+  void claim(const Gap& gap, const std::vector<std::uint64_t>& places, std::string_view why) {
+    // Where blocks are often out of order, only what was written in one go is hardly so.
+    constexpr double kMostly = 0.5;
+    constexpr std::size_t kInOneGo = 4;
+    if (places.size() != gap.count() || (order_share(loose_) < kMostly && gap.count() < kInOneGo))
+      return;
+    for (std::size_t i = 0; i < places.size(); ++i)
+      if (expected_.weigh(loose_.slots[gap.from + i].piece, places[i]) < 0) return;
+    for (std::size_t i = 0; i < places.size(); ++i)
+      claims_.push_back({loose_.slots[gap.from + i].piece, places[i],
+                         fmt::format("inferred from the order of the file, {} of {} neighbours "
+                                     "follow each other on the disk: {}",
+                                     loose_.in_order, loose_.neighbours, why),
+                         true});
+  }
+
+  const LoosePieces& loose_;
+  const Expectations& expected_;
+  const std::set<std::uint64_t>& in_use_;
+  std::vector<PlaceClaim> claims_;
+};
+
+}  // namespace
+
+std::vector<PlaceClaim> places_by_order(const LoosePieces& loose, const Expectations& expected,
+                                        const std::set<std::uint64_t>& in_use) {
+  if (order_share(loose) == 0) return {};
+  return Order(loose, expected, in_use).run();
+}
+
+}  // namespace lantern

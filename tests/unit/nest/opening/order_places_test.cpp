@@ -1,0 +1,85 @@
+// Places of blocks by their order in the file.
+#include "nest/opening/order_places.h"
+
+#include <gtest/gtest.h>
+
+#include "kit/bytes.h"
+#include "lantern/sources.h"
+
+namespace lantern {
+namespace {
+
+constexpr std::uint64_t kUnit = 4096;
+constexpr std::size_t kLoose = ~std::size_t{0};
+
+// Blocks of the file by their place, kLoose: a piece without one.
+class OrderPlaces : public testing::Test {
+ protected:
+  void lay(const std::vector<std::size_t>& blocks) {
+    loose_.piece_bytes = kUnit;
+    for (const std::size_t block : blocks) {
+      if (block != kLoose) {
+        loose_.slots.push_back({block * kUnit});
+        continue;
+      }
+      loose_.slots.push_back({std::nullopt, loose_.bytes.size()});
+      loose_.bytes.push_back(make_memory_source(kit::Bytes(kUnit)));
+    }
+    loose_.placed.resize(loose_.bytes.size());
+    for (std::size_t i = 1; i < blocks.size(); ++i) {
+      if (blocks[i - 1] == kLoose || blocks[i] == kLoose) continue;
+      ++loose_.neighbours;
+      if (blocks[i] == blocks[i - 1] + 1) ++loose_.in_order;
+    }
+  }
+
+  // Places of the pieces, in their order; empty: nothing is inferred.
+  std::vector<std::uint64_t> infer(const std::set<std::uint64_t>& in_use, bool against = false) {
+    const SourcePtr lost = make_joined({{ExtentKind::unreadable, 64 * kUnit, nullptr, 0}});
+    Expectations expected(loose_, lost, context_);
+    if (against)
+      for (std::uint64_t block = 0; block < 64; ++block)
+        expected.add({block * kUnit, 16}, "a mark", [](ByteView) { return -8.0; });
+    std::set<std::uint64_t> places;
+    for (const std::uint64_t block : in_use) places.insert(block * kUnit);
+    std::vector<std::uint64_t> found;
+    for (const PlaceClaim& claim : places_by_order(loose_, expected, places)) {
+      EXPECT_TRUE(claim.inferred);
+      found.push_back(claim.disk_offset / kUnit);
+    }
+    return found;
+  }
+
+  LoosePieces loose_;
+  Context context_;
+};
+
+TEST_F(OrderPlaces, BetweenTwoThatAreAsFarApart) {
+  lay({0, 1, 2, 3, 4, 5, 6, 7, 8, kLoose, kLoose, 11, 12, 13});
+  EXPECT_EQ(infer({}), (std::vector<std::uint64_t>{9, 10}));
+  EXPECT_TRUE(infer({}, true).empty()) << "what is expected there speaks against it";
+}
+
+TEST_F(OrderPlaces, ByWhereFilesLie) {
+  lay({0, 1, 2, 3, 4, 5, 6, 7, 8, kLoose, kLoose, 20, 21, 22, kLoose});
+  EXPECT_EQ(infer({12, 13, 30}), (std::vector<std::uint64_t>{12, 13, 30}));
+}
+
+TEST_F(OrderPlaces, NothingWhereTheCountIsAnother) {
+  lay({0, 1, 2, 3, 4, 5, 6, 7, 8, kLoose, kLoose, 20, 21, 22});
+  EXPECT_TRUE(infer({12, 13, 14}).empty());
+  EXPECT_TRUE(infer({12}).empty());
+}
+
+TEST_F(OrderPlaces, NothingInAShuffledFile) {
+  lay({7, 2, 12, 5, 1, 9, 3, kLoose, 4, 11, 0, 13, 8, 10});
+  EXPECT_TRUE(infer({6}).empty());
+}
+
+TEST_F(OrderPlaces, OfAFileHalfInOrderOnlyWhatWasWrittenInOneGo) {
+  lay({0, 1, 30, 31, 7, 8, 40, 41, 20, 21, 50, 51, kLoose, 53, 45, kLoose, kLoose, kLoose, kLoose});
+  EXPECT_EQ(infer({60, 61, 62, 63}), (std::vector<std::uint64_t>{60, 61, 62, 63}));
+}
+
+}  // namespace
+}  // namespace lantern
