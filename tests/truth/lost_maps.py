@@ -54,7 +54,7 @@ def fill(root, r):
                 f.write(content_kit.text(r, r.randrange(200, 30_000)))
     for i in range(3):
         with open(f"{root}/film{i}.bin", "wb") as f:
-            f.write(r.randbytes(6 * MIB))
+            f.write(r.randbytes(6 * MIB + r.randrange(100, 1000)))
     shutil.rmtree("files")
 
 

@@ -27,12 +27,6 @@ struct FoundSuperblock {
   std::uint64_t within = 0;  // bytes of the piece
 };
 
-struct FoundFolder {
-  std::size_t piece = 0;
-  std::uint64_t within = 0;
-  std::uint32_t inode = 0;  // that its first entry names
-};
-
 bool begins_folder(ByteView sector) {
   constexpr std::size_t kFirstBytes = 12;
   return le32(sector, 0) != 0 && le16(sector, 4) == kFirstBytes && u8(sector, 6) == 1 &&
@@ -63,8 +57,6 @@ class Search final : public PlaceFinder {
     constexpr std::size_t kMarkAt = 0x38;
     if (le16(sector, kMarkAt) == 0xEF53 && superblocks_.size() < kMaxFound)
       superblocks_.push_back({piece, within});
-    else if (begins_folder(sector) && folders_.size() < kMaxFound)
-      folders_.push_back({piece, within, le32(sector, 0)});
   }
 
   std::vector<PlaceClaim> claims(const SourcePtr& known) override {
@@ -77,7 +69,6 @@ class Search final : public PlaceFinder {
     for (const FoundSuperblock& found : superblocks_) place_superblock(found, rows);
     Expectations expected(loose_, known, context_);
     for (const auto& [start, volume] : volumes_) {
-      place_folders(start, volume);
       expect_groups(start, volume, expected);
       expect_of_inodes(start, volume, expected);
     }
@@ -134,20 +125,6 @@ class Search final : public PlaceFinder {
   void claim(std::size_t piece, std::uint64_t place, std::uint64_t within, std::string why) {
     if (place >= within && (place - within) % loose_.piece_bytes == 0)
       claims_.push_back({piece, place - within, std::move(why)});
-  }
-
-  void place_folders(std::uint64_t start, const Volume& volume) {
-    for (const FoundFolder& found : folders_) {
-      context_.check_cancelled();
-      if (loose_.placed[found.piece]) continue;
-      const auto inode = volume.inode(found.inode);
-      if (!inode || !inode->folder() || inode->links == 0) continue;
-      const BlockMap map = map_blocks(volume, *inode);
-      if (map.runs.empty() || map.runs.front().logical != 0) continue;
-      claim(found.piece, start + volume.block_place(map.runs.front().physical), found.within,
-            fmt::format("it holds the folder of inode {} of the ext volume at byte {}", found.inode,
-                        start));
-    }
   }
 
   void expect_groups(std::uint64_t start, const Volume& volume, Expectations& expected) const {
@@ -275,24 +252,32 @@ class Search final : public PlaceFinder {
     }
   }
 
-  // The first block is known by its own word; the others end with a checksum of their folder.
+  // The first block names its inode; the others end with a checksum of their folder.
   static void expect_folder(std::uint64_t start, const Volume& volume, const Inode& inode,
                             Expectations& expected) {
     const Superblock& super = volume.super;
-    if (!super.has(kMetadataSums)) return;
+    const std::uint32_t seed = checksum_seed(super, inode.number, inode.generation);
     for (const BlockRun& run : map_blocks(volume, inode).runs)
       for (std::uint64_t i = 0; i < run.count; ++i) {
         const std::uint64_t place = start + volume.block_place(run.physical + i);
-        if (run.logical + i == 0 || !expected.is_open(place)) continue;
-        const std::uint32_t seed = checksum_seed(super, inode.number, inode.generation);
-        expected.add(
-            {place, super.block_bytes},
-            fmt::format("a block of the folder of inode {}", inode.number), [seed](ByteView block) {
-              constexpr std::size_t kTail = 12;
-              const ByteView body = block.first(block.size() - kTail);
-              return crc32c_chain(seed, body) == le32(block, block.size() - 4) ? kWideSum : kWrong;
-            });
+        if (!expected.is_open(place)) continue;
+        if (run.logical + i == 0)
+          expected.add(
+              {place, super.block_bytes}, fmt::format("the folder of inode {}", inode.number),
+              [number = inode.number](ByteView block) {
+                return begins_folder(block) && le32(block, 0) == number ? kWideSum : kWrong;
+              });
+        else if (super.has(kMetadataSums))
+          expected.add({place, super.block_bytes},
+                       fmt::format("a block of the folder of inode {}", inode.number),
+                       [seed](ByteView block) { return weigh_folder_block(block, seed); });
       }
+  }
+
+  static double weigh_folder_block(ByteView block, std::uint32_t seed) {
+    constexpr std::size_t kTail = 12;
+    const ByteView body = block.first(block.size() - kTail);
+    return crc32c_chain(seed, body) == le32(block, block.size() - 4) ? kWideSum : kWrong;
   }
 
   static void expect_nodes(std::uint64_t start, const Volume& volume, const Inode& inode,
@@ -334,7 +319,6 @@ class Search final : public PlaceFinder {
   const LoosePieces& loose_;
   const Context& context_;
   std::vector<FoundSuperblock> superblocks_;
-  std::vector<FoundFolder> folders_;
   SourcePtr known_;                          // these are of what is known by now
   std::map<std::uint64_t, Volume> volumes_;  // by where they begin
   std::vector<PlaceClaim> claims_;

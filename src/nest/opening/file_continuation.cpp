@@ -4,22 +4,25 @@
 
 #include <algorithm>
 #include <future>
+#include <numeric>
 #include <thread>
 
 #include "base/kinds/content_kind.h"
+#include "container/expectations.h"
 #include "contents/follow.h"
 #include "lantern/sources.h"
 
 namespace lantern {
 namespace {
 
-constexpr std::uint64_t kWorkPerByte = 32;  // of the loose pieces
+constexpr std::uint64_t kWorkPerByte = 8;  // of the loose pieces
 constexpr std::uint64_t kMostWork = 8ull << 30;
-constexpr std::uint64_t kMostOfOne = 512ull << 20;
+constexpr std::uint64_t kMostOfOne = 64ull << 20;
 constexpr std::uint64_t kCostOfTry = 4096;
 // So many pieces must be seen not to fit, before one that does says anything; and of a part so
 // short that any would do, the checksums at its end are asked for.
 constexpr std::size_t kLeastFailing = 16;
+constexpr std::size_t kControls = 32;
 constexpr std::uint64_t kShort = 4096;
 
 // Kinds whose checks any text passes, or that check nothing inside.
@@ -80,6 +83,30 @@ std::optional<FileContinuation::Missing> FileContinuation::missing_of(
   return std::nullopt;
 }
 
+// All of them; where the file is in order, the piece that would follow and others to fail.
+std::vector<std::size_t> FileContinuation::pieces_for(std::uint64_t block) const {
+  std::vector<std::size_t> pieces;
+  if (order_share(loose_) == 0) {
+    pieces.resize(loose_.bytes.size());
+    std::iota(pieces.begin(), pieces.end(), std::size_t{0});
+    return pieces;
+  }
+  const auto& slots = loose_.slots;
+  for (std::size_t i = 0; i < slots.size(); ++i) {
+    if (slots[i].place) continue;
+    const bool follows =
+        i > 0 && slots[i - 1].place && *slots[i - 1].place + loose_.piece_bytes == block;
+    const bool precedes = i + 1 < slots.size() && slots[i + 1].place &&
+                          *slots[i + 1].place == block + loose_.piece_bytes;
+    if (follows || precedes) pieces.push_back(slots[i].piece);
+  }
+  if (pieces.empty()) return pieces;
+  const std::size_t step = std::max<std::size_t>(1, loose_.bytes.size() / kControls);
+  for (std::size_t i = 0; i < loose_.bytes.size(); i += step)
+    if (std::find(pieces.begin(), pieces.end(), i) == pieces.end()) pieces.push_back(i);
+  return pieces;
+}
+
 std::vector<Joiner::Reach> FileContinuation::try_all(const Joiner& joiner, const Missing& missing,
                                                      const std::vector<std::size_t>& pieces,
                                                      std::uint64_t pieces_at) const {
@@ -107,10 +134,10 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
       follow_content(*content_of(with_pieces, missing.before), kind, work_, context_);
   if (!known || known->complete) return std::nullopt;
   work_ -= std::min(work_, known->work);
-  // Those that have their place are here to fail.
-  std::vector<std::size_t> pieces(loose_.bytes.size());
-  for (std::size_t i = 0; i < pieces.size(); ++i) pieces[i] = i;
-  if (known->work * pieces.size() > std::min(kMostOfOne, work_)) return std::nullopt;
+  // Those that have their place are among them, to fail.
+  const std::vector<std::size_t> pieces = pieces_for(missing.block);
+  const bool from_start = kind.check != "jpeg";
+  if (from_start && known->work * pieces.size() > std::min(kMostOfOne, work_)) return std::nullopt;
   const auto joiner = make_joiner(with_pieces, missing.before, kind,
                                   {known->breaks, known->breaks_before - known->breaks}, context_);
   const std::vector<Joiner::Reach> reached = try_all(*joiner, missing, pieces, pieces_at);
@@ -121,7 +148,8 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
   bool complete = false;
   for (std::size_t i = 0; i < reached.size(); ++i) {
     work_ -= std::min(work_, reached[i].work + kCostOfTry);
-    const bool whole = reached[i].complete && reached[i].content.length == file.size_bytes;
+    const bool whole = reached[i].complete && reached[i].content.grade == Grade::whole &&
+                       reached[i].content.length == file.size_bytes;
     if (whole || (!reached[i].complete && reached[i].breaks >= end)) {
       if (fits) return std::nullopt;
       fits = pieces[i];

@@ -45,6 +45,7 @@ class FileContinuation {
   std::optional<PlaceClaim> follow(const LaidFile& file, const SignatureKind& kind,
                                    const Missing& missing, const SourcePtr& with_pieces,
                                    std::uint64_t pieces_at);
+  std::vector<std::size_t> pieces_for(std::uint64_t block) const;
   std::vector<Joiner::Reach> try_all(const Joiner& joiner, const Missing& missing,
                                      const std::vector<std::size_t>& pieces,
                                      std::uint64_t pieces_at) const;

@@ -48,10 +48,28 @@ class Order {
       claim(gap, places, "it lies between two blocks that are as far apart on the disk");
       return;
     }
-    if (gap.before && gap.after && *gap.after < *gap.before) return;
+    if (fill_from_ends(gap) || (gap.before && gap.after && *gap.after < *gap.before)) return;
     const auto from = gap.before ? in_use_.upper_bound(*gap.before) : in_use_.begin();
     const auto to = gap.after ? in_use_.lower_bound(*gap.after) : in_use_.end();
     claim(gap, {from, to}, "files lie in just so many blocks of the disk there");
+  }
+
+  // What was written in one go goes on behind one that has its place, and ends before the other.
+  bool fill_from_ends(const Gap& gap) {
+    const std::uint64_t step = loose_.piece_bytes;
+    std::vector<std::uint64_t> places, last;
+    if (gap.before)
+      for (std::uint64_t at = *gap.before + step;
+           in_use_.contains(at) && places.size() <= gap.count(); at += step)
+        places.push_back(at);
+    if (gap.after)
+      for (std::uint64_t at = *gap.after - step; in_use_.contains(at) && last.size() <= gap.count();
+           at -= step)
+        last.push_back(at);
+    if (places.size() + last.size() != gap.count()) return false;
+    places.insert(places.end(), last.rbegin(), last.rend());
+    claim(gap, places, "files lie in just so many blocks behind and before its neighbours");
+    return true;
   }
 
   void claim(const Gap& gap, const std::vector<std::uint64_t>& places, std::string_view why) {
