@@ -81,6 +81,9 @@ struct PlaceClaim {
   bool inferred = false;  // not from what the piece holds: counts when nothing else tells more
 };
 
+// What must stand at places of the disk; for finders that come with the library.
+class Expectations;
+
 // Tells from what lies in loose pieces where they belong. Thread-safety: belongs to one thread.
 class PlaceFinder {
  public:
@@ -88,8 +91,14 @@ class PlaceFinder {
   // Is given each sector of 512 bytes of each piece once, in order, but those known to be zero.
   virtual void look(std::size_t piece, std::uint64_t within, std::span<const std::byte> sector) = 0;
   // `known`: the disk as far as its blocks have places, the rest unreadable. Asked again whenever
-  // more of them have one.
-  virtual std::vector<PlaceClaim> claims(const SourcePtr& known) = 0;
+  // more of them have one. What is less than a claim is added to `expected`.
+  virtual std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) = 0;
+  // What takes long, or is inferred: asked when the claims of all, and what they expect, placed
+  // nothing. `known` and `expected` are those of before.
+  virtual std::vector<PlaceClaim> late_claims(const SourcePtr& /*known*/,
+                                              const Expectations& /*expected*/) {
+    return {};
+  }
 };
 
 // What it is given must outlive what it makes.

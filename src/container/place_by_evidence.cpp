@@ -5,6 +5,7 @@
 #include <set>
 #include <utility>
 
+#include "container/expectations.h"
 #include "container/mend.h"
 #include "lantern/text.h"
 
@@ -151,8 +152,15 @@ class Placer {
     const SourcePtr known = make_mapped_disk(
         {file_, patched(), placing_.disk_bytes, std::nullopt, nullptr, false}, quiet_);
     std::vector<PlaceClaim> claims;
-    for (const auto& finder : finders_)
-      for (PlaceClaim& claim : finder->claims(known)) claims.push_back(std::move(claim));
+    const auto add = [&](std::vector<PlaceClaim> more) {
+      claims.insert(claims.end(), more.begin(), more.end());
+    };
+    Expectations expected(loose_, known, quiet_);
+    for (const auto& finder : finders_) add(finder->claims(known, expected));
+    add(expected.claims());
+    if (take(claims, false)) return true;
+    claims.clear();
+    for (const auto& finder : finders_) add(finder->late_claims(known, expected));
     return take(claims, false) || take(claims, true);
   }
 

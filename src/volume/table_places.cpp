@@ -51,7 +51,9 @@ class Tables final : public PlaceFinder {
       }
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& /*known*/) override { return claims_; }
+  std::vector<PlaceClaim> claims(const SourcePtr& /*known*/, Expectations& /*expected*/) override {
+    return claims_;
+  }
 
  private:
   const LoosePieces& loose_;

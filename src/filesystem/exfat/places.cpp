@@ -210,26 +210,24 @@ class Search final : public PlaceFinder {
       boots_.push_back({piece, within, le64(sector, 0x40) * geometry->sector_bytes, *geometry});
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) override {
     claims_.clear();
     volumes_.clear();
     const auto rows = read_volume_table(known, std::nullopt, known_formats(), context_).rows;
     for (const VolumeRow& row : rows) known_boot(*known, row.range.offset);
     known_boot(*known, 0);
     place_boots(rows, known->size());
-    Expectations expected(loose_, known, context_);
-    std::vector<std::unique_ptr<Known>> volumes;
+    known_.clear();
     for (const auto& [start, geometry] : volumes_) {
       const double clusters = std::max(1.0, static_cast<double>(sectors_) * kSector /
                                                 static_cast<double>(geometry.cluster_bytes));
       const SourcePtr bytes = make_window(
           unquestioned(known), intersect({start, geometry.volume_bytes}, {0, known->size()}));
-      volumes.push_back(std::make_unique<Known>(
+      known_.push_back(std::make_unique<Known>(
           bytes, start, geometry,
           std::max(0.0, -std::log2((static_cast<double>(folders_) + 0.5) / clusters)), context_));
-      volumes.back()->expect(expected);
+      known_.back()->expect(expected);
     }
-    for (PlaceClaim& claim : expected.claims()) claims_.push_back(std::move(claim));
     return std::move(claims_);
   }
 
@@ -268,6 +266,7 @@ class Search final : public PlaceFinder {
   std::vector<FoundBoot> boots_;
   std::uint64_t sectors_ = 0, folders_ = 0;    // that begin like a folder
   std::map<std::uint64_t, Geometry> volumes_;  // by where they begin, of what is known by now
+  std::vector<std::unique_ptr<Known>> known_;  // what was expected asks them
   std::vector<PlaceClaim> claims_;
 };
 

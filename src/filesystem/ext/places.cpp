@@ -19,6 +19,7 @@ constexpr std::size_t kMaxFound = 1u << 20;
 constexpr std::uint32_t kMaxGroups = 1u << 16;
 constexpr std::uint32_t kMaxInodes = 4u << 20;  // of a volume
 constexpr std::size_t kOwnGroupAt = 0x5A;
+constexpr std::uint32_t kJournalMark = 0xC03B3998;
 // Bits of what a check says (container/expectations.h).
 constexpr double kWideSum = 30, kNarrowSum = 14, kSameCount = 9, kWrong = -8;
 
@@ -59,7 +60,7 @@ class Search final : public PlaceFinder {
       superblocks_.push_back({piece, within});
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) override {
     known_ = known;
     claims_.clear();
     volumes_.clear();
@@ -67,12 +68,10 @@ class Search final : public PlaceFinder {
     for (const VolumeRow& row : rows) known_superblock(row.range.offset);
     if (rows.empty()) known_superblock(0);
     for (const FoundSuperblock& found : superblocks_) place_superblock(found, rows);
-    Expectations expected(loose_, known, context_);
     for (const auto& [start, volume] : volumes_) {
       expect_groups(start, volume, expected);
       expect_of_inodes(start, volume, expected);
     }
-    for (PlaceClaim& claim : expected.claims()) claims_.push_back(std::move(claim));
     return std::move(claims_);
   }
 
@@ -303,17 +302,55 @@ class Search final : public PlaceFinder {
     }
   }
 
+  // The head of the journal, and blocks of its own: each says where the next one is, and of which
+  // transaction that has to be.
   static void expect_journal(std::uint64_t start, const Volume& volume, const Inode& inode,
                              Expectations& expected) {
-    const BlockMap map = map_blocks(volume, inode);
-    if (map.runs.empty() || map.runs.front().logical != 0) return;
-    expected.add({start + volume.block_place(map.runs.front().physical), kSector},
-                 "the head of the journal", [](ByteView bytes) {
-                   constexpr std::uint32_t kJournalMark = 0xC03B3998;
+    std::vector<std::uint64_t> blocks;
+    constexpr std::size_t kMostBlocks = 1u << 20;
+    for (const BlockRun& run : map_blocks(volume, inode).runs)
+      for (std::uint64_t i = 0; i < run.count && blocks.size() < kMostBlocks; ++i)
+        blocks.push_back(run.physical + i);
+    if (blocks.empty()) return;
+    expected.add({start + volume.block_place(blocks[0]), kSector}, "the head of the journal",
+                 [](ByteView bytes) {
                    const std::uint32_t kind = be32(bytes, 4);
                    return be32(bytes, 0) == kJournalMark && (kind == 3 || kind == 4) ? kWideSum
                                                                                      : kWrong;
                  });
+    Bytes head(volume.super.block_bytes), block(head.size());
+    if (!volume.read_block(blocks[0], head)) return;
+    for (std::size_t i = 1; i < blocks.size(); ++i) {
+      if (expected.is_open(start + volume.block_place(blocks[i])) ||
+          !volume.read_block(blocks[i], block) || be32(block, 0) != kJournalMark)
+        continue;
+      const std::size_t next = i + 1 + (be32(block, 4) == 1 ? tags_of(head, block) : 0);
+      if (next >= blocks.size()) continue;
+      expected.add({start + volume.block_place(blocks[next]), kSector},
+                   fmt::format("what follows transaction {} of the journal", be32(block, 8)),
+                   [sequence = be32(block, 8)](ByteView bytes) {
+                     const std::uint32_t own = be32(bytes, 8);
+                     const bool follows = own == sequence || own == sequence + 1;
+                     return be32(bytes, 0) == kJournalMark && follows ? kWideSum : -1.0;
+                   });
+    }
+  }
+
+  // How many blocks follow a descriptor of the journal (layout: journal.h).
+  static std::size_t tags_of(ByteView head, ByteView descriptor) {
+    constexpr std::uint32_t kWideNumbers = 2, kOwnSums = 0x10;
+    constexpr std::uint32_t kNoUuid = 2, kLast = 8;
+    const std::uint32_t features = be32(head, 0x28);
+    const bool sums = (features & kOwnSums) != 0;
+    const std::size_t bytes = sums ? 16 : (features & kWideNumbers) != 0 ? 12 : 8;
+    std::size_t count = 0;
+    for (std::size_t at = 12; at + bytes <= descriptor.size(); at += bytes) {
+      const std::uint32_t flags = sums ? be32(descriptor, at + 4) : be16(descriptor, at + 6);
+      ++count;
+      if ((flags & kLast) != 0) break;
+      if ((flags & kNoUuid) == 0) at += 16;
+    }
+    return count;
   }
 
   const LoosePieces& loose_;

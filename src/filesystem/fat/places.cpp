@@ -63,7 +63,7 @@ class Search final : public PlaceFinder {
     }
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& /*expected*/) override {
     known_ = known;
     claims_.clear();
     heads_.clear();

@@ -73,7 +73,7 @@ class Search final : public PlaceFinder {
         boots_.push_back({piece, within, std::uint64_t{le32(sector, 0x1C)} * kSector, *geometry});
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
+  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& /*expected*/) override {
     known_ = known;
     volumes_.clear();
     votes_.clear();

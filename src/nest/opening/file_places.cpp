@@ -45,8 +45,7 @@ class FileEdges final : public PlaceFinder {
     if (zeros < sector.size()) ++ends_.at(zeros);
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& known) override {
-    Expectations expected(loose_, known, context_);
+  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) override {
     in_use_.clear();
     files_.clear();
     const VolumeTable table = read_volume_table(known, std::nullopt, known_formats(), context_);
@@ -54,11 +53,13 @@ class FileEdges final : public PlaceFinder {
     for (const VolumeRow& row : table.rows)
       read_volume(whole, intersect(row.range, {0, known->size()}), expected);
     if (table.rows.empty()) read_volume(whole, {0, known->size()}, expected);
-    std::vector<PlaceClaim> claims = expected.claims();
-    // What takes longer, or says less, is asked when the rest has nothing to say.
-    if (claims.empty()) claims = continuation_.claims(whole, files_, in_use_);
-    if (claims.empty()) claims = places_by_order(loose_, expected, in_use_);
-    return claims;
+    return {};
+  }
+
+  std::vector<PlaceClaim> late_claims(const SourcePtr& known,
+                                      const Expectations& expected) override {
+    std::vector<PlaceClaim> claims = continuation_.claims(unquestioned(known), files_, in_use_);
+    return claims.empty() ? places_by_order(loose_, expected, in_use_) : claims;
   }
 
  private:

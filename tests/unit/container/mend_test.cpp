@@ -69,7 +69,7 @@ class Witness final : public PlaceFinder {
   Witness(const LoosePieces& loose, Says says) : loose_(loose), says_(std::move(says)) {}
 
   void look(std::size_t, std::uint64_t, ByteView) override { ++looked_; }
-  std::vector<PlaceClaim> claims(const SourcePtr&) override {
+  std::vector<PlaceClaim> claims(const SourcePtr&, Expectations&) override {
     EXPECT_EQ(looked_, loose_.bytes.size() * kBlock / kSector) << "each sector is shown once";
     return says_(loose_);
   }

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "container/expectations.h"
 #include "filesystem/exfat/places.h"
 #include "filesystem/ext/places.h"
 #include "filesystem/fat/places.h"
@@ -54,7 +55,8 @@ std::vector<PlaceClaim> claims_of(const MakePlaceFinder& make, const LoosePieces
     for (std::size_t at = 0; at < bytes.size(); at += 512)
       finder->look(piece, at, std::span(bytes).subspan(at, 512));
   }
-  return finder->claims(known);
+  Expectations expected(loose, known, context);
+  return finder->claims(known, expected);
 }
 
 TEST(Evidence, TablesKnowTheFirstAndTheLastPiece) {
