@@ -159,7 +159,6 @@ class Placer {
     for (const auto& finder : finders_) add(finder->claims(known, expected));
     add(expected.claims());
     if (take(claims, false)) return true;
-    claims.clear();
     for (const auto& finder : finders_) add(finder->late_claims(known, expected));
     return take(claims, false) || take(claims, true);
   }

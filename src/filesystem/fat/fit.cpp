@@ -74,6 +74,19 @@ Counted slots_that_can_be(ByteView root) {
 // Of files in the root that are as many clusters long as their sizes ask for.
 Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView root) {
   Counted files;
+  // Chains mostly go on where they are: a page of the table at a time.
+  constexpr std::size_t kPage = 4096;
+  Bytes page;
+  std::uint64_t page_at = ~std::uint64_t{0};
+  const auto entry_at = [&](std::uint64_t within) {
+    const std::uint64_t at = within / kPage * kPage;
+    if (at != page_at) {
+      page = read_up_to(volume, g.table_offset + at, kPage + 4);
+      page.resize(kPage + 4);
+      page_at = at;
+    }
+    return ByteView(page).subspan(static_cast<std::size_t>(within - at), 4);
+  };
   each_slot(root, [&](ByteView slot) {
     const std::uint8_t attributes = u8(slot, 11);
     const std::uint32_t size = le32(slot, 28);
@@ -88,8 +101,7 @@ Counted files_that_fit(const Geometry& g, const ByteSource& volume, ByteView roo
     while (g.valid_cluster(cluster) && length <= looked_at) {
       ++length;
       const std::uint64_t within = std::uint64_t{cluster} * static_cast<unsigned>(g.width) / 8;
-      Bytes entry = read_up_to(volume, g.table_offset + within, 4);
-      entry.resize(4);
+      const ByteView entry = entry_at(within);
       // Of 12 bits the pair begins on a byte; an odd one is its upper half.
       cluster = g.width == Width::fat12 ? (cluster % 2 == 0 ? le16(entry, 0) & 0xFFFu
                                                             : std::uint32_t{le16(entry, 0)} >> 4)

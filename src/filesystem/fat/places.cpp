@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/bytes.h"
+#include "container/expectations.h"
 #include "filesystem/fat/boot_sector.h"
 #include "lantern/volume_table.h"
 #include "volume/table_places.h"
@@ -63,7 +64,7 @@ class Search final : public PlaceFinder {
     }
   }
 
-  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& /*expected*/) override {
+  std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) override {
     known_ = known;
     claims_.clear();
     heads_.clear();
@@ -73,7 +74,10 @@ class Search final : public PlaceFinder {
     place_boots(rows);
     place_folders();
     place_tables();
-    for (const Volume& volume : volumes_) root_of(volume);
+    for (const Volume& volume : volumes_) {
+      root_of(volume);
+      expect_folders(volume, expected);
+    }
     return std::move(claims_);
   }
 
@@ -179,6 +183,61 @@ class Search final : public PlaceFinder {
       ++folders;
     }
     return folders;
+  }
+
+  // Further clusters of the root and of folders, as their chains have them.
+  void expect_folders(const Volume& volume, Expectations& expected) const {
+    if (volume.geometry.width == Width::fat12) return;
+    std::vector<std::uint32_t> firsts;
+    if (volume.geometry.width == Width::fat32) firsts.push_back(volume.geometry.root_cluster);
+    for (const auto& [start, cluster] : heads_)
+      if (start == volume.start) firsts.push_back(cluster);
+    constexpr int kMostClusters = 4096;  // of a folder
+    for (const std::uint32_t first : firsts) {
+      std::uint32_t cluster = next_of(volume, first);
+      for (int i = 0; i < kMostClusters && volume.geometry.valid_cluster(cluster); ++i) {
+        context_.check_cancelled();
+        expected.add({volume.start + volume.geometry.cluster_offset(cluster), kSector},
+                     "more of a folder",
+                     [this, &volume](ByteView sector) { return weigh_entries(volume, sector); });
+        cluster = next_of(volume, cluster);
+      }
+    }
+  }
+
+  std::uint32_t next_of(const Volume& volume, std::uint32_t cluster) const {
+    const bool wide = volume.geometry.width == Width::fat32;
+    Bytes entry(wide ? 4 : 2);
+    const ReadResult got = known_->read(
+        volume.start + volume.geometry.table_offset + std::uint64_t{cluster} * entry.size(), entry);
+    if (got.length < entry.size() || !got.unreadable.empty()) return 0;
+    return wide ? le32(entry, 0) & 0x0FFFFFFF : le16(entry, 0);
+  }
+
+  // Bits (container/expectations.h): entries of a folder, those of others most of all.
+  double weigh_entries(const Volume& volume, ByteView sector) const {
+    constexpr std::size_t kEntry = 32;
+    constexpr std::uint8_t kIsFolder = 0x10, kLongEntry = 0x0F, kDeleted = 0xE5;
+    constexpr double kOne = 1, kLeads = 8, kWrong = -8, kSure = 30;
+    double weight = 0;
+    for (std::size_t at = 0; at + kEntry <= sector.size() && u8(sector, at) != 0; at += kEntry) {
+      const std::uint8_t attributes = u8(sector, at + 11);
+      if ((attributes & 0xC0) != 0) return kWrong;
+      if (attributes == kLongEntry) {
+        // The parts of a long name are counted, and have no cluster.
+        if ((u8(sector, at) & 0x3F) > 20 || le16(sector, at + 26) != 0) return kWrong;
+        weight += kOne;
+        continue;
+      }
+      const std::uint32_t high = volume.geometry.width == Width::fat32 ? le16(sector, at + 20) : 0;
+      const std::uint32_t cluster = high << 16 | le16(sector, at + 26);
+      if (cluster != 0 && !volume.geometry.valid_cluster(cluster)) return kWrong;
+      if (u8(sector, at) == kDeleted || (attributes & kIsFolder) == 0)
+        weight += kOne;
+      else
+        weight += is_folder(volume, cluster) ? kLeads : kWrong;
+    }
+    return weight == 0 ? kWrong : std::min(weight, kSure);
   }
 
   // The root says nothing of itself: its place is known, and its folders say where they begin.

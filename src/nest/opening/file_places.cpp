@@ -122,23 +122,30 @@ class FileEdges final : public PlaceFinder {
     if (dot == std::string::npos) return;
     std::vector<std::string_view> kinds = content_kinds(name.substr(dot + 1));
     if (kinds.empty()) return;
-    const bool text = kinds.front() == "txt";
     if (std::find(kinds.begin(), kinds.end(), "docx") != kinds.end() ||
         std::find(kinds.begin(), kinds.end(), "xlsx") != kinds.end() ||
         std::find(kinds.begin(), kinds.end(), "pptx") != kinds.end())
       kinds.push_back("zip");
-    std::uint64_t count = text ? texts_ : 0;
+    std::uint64_t marked = 0;
     for (const std::string_view kind : kinds)
       if (const auto found = beginnings_.find(kind); found != beginnings_.end())
-        count += found->second;
+        marked += found->second;
+    // Many texts begin without the marks of their kind.
+    const bool text = is_textual(kinds.front());
     expected.add({place, kSector}, fmt::format("the beginning of {}", name),
-                 [kinds, text, bits = rarity(count, cluster)](ByteView bytes) {
+                 [kinds, text, of_mark = rarity(marked, cluster),
+                  of_text = rarity(texts_, cluster)](ByteView bytes) {
                    const std::string_view kind = marked_kind(bytes);
-                   const bool fits = (text && kind.empty() && is_text(bytes.first(kLooked))) ||
-                                     (!kind.empty() &&
-                                      std::find(kinds.begin(), kinds.end(), kind) != kinds.end());
-                   return fits ? bits : kSpeaksAgainst;
+                   if (!kind.empty() && std::find(kinds.begin(), kinds.end(), kind) != kinds.end())
+                     return of_mark;
+                   return text && is_text(bytes.first(kLooked)) ? of_text : kSpeaksAgainst;
                  });
+  }
+
+  static bool is_textual(std::string_view kind) {
+    constexpr std::array<std::string_view, 6> kTextual = {"txt", "html", "xml",
+                                                          "eml", "mbox", "ps"};
+    return std::find(kTextual.begin(), kTextual.end(), kind) != kTextual.end();
   }
 
   void add_end(std::uint64_t end, std::uint64_t cluster, std::uint64_t size,

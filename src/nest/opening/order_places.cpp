@@ -48,9 +48,11 @@ class Order {
       claim(gap, places, "it lies between two blocks that are as far apart on the disk");
       return;
     }
-    if (fill_from_ends(gap) || (gap.before && gap.after && *gap.after < *gap.before)) return;
+    if (fill_from_ends(gap)) return;
     const auto from = gap.before ? in_use_.upper_bound(*gap.before) : in_use_.begin();
-    const auto to = gap.after ? in_use_.lower_bound(*gap.after) : in_use_.end();
+    // What was written last may be followed by what lies before it.
+    const bool back = gap.before && gap.after && *gap.after < *gap.before;
+    const auto to = gap.after && !back ? in_use_.lower_bound(*gap.after) : in_use_.end();
     claim(gap, {from, to}, "files lie in just so many blocks of the disk there");
   }
 
@@ -78,8 +80,9 @@ class Order {
     constexpr std::size_t kInOneGo = 4;
     if (places.size() != gap.count() || (order_share(loose_) < kMostly && gap.count() < kInOneGo))
       return;
+    constexpr double kAgainst = -6;
     for (std::size_t i = 0; i < places.size(); ++i)
-      if (expected_.weigh(loose_.slots[gap.from + i].piece, places[i]) < 0) return;
+      if (expected_.weigh(loose_.slots[gap.from + i].piece, places[i]) < kAgainst) return;
     for (std::size_t i = 0; i < places.size(); ++i)
       claims_.push_back({loose_.slots[gap.from + i].piece, places[i],
                          fmt::format("inferred from the order of the file, {} of {} neighbours "
