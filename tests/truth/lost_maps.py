@@ -229,7 +229,9 @@ def main():
                     lose("disk")
                     asked = least[0 if order == "as written" else 1 if block >= MIB else 2]
                     whole = judge(case, "disk", bytes(real[:SIZE]), block, asked)
-                    judge_repair(case, "disk", driver, bytes(real[:SIZE]), block, asked, KINDS[kind][4] if whole else None)
+                    # What is written back is written the same way, whatever the order was.
+                    if order == "as written":
+                        judge_repair(case, "disk", driver, bytes(real[:SIZE]), block, asked, KINDS[kind][4] if whole else None)
         os.chdir("/")
     print(f"{len(bad)} bad")
     return 1 if bad else 0

@@ -48,7 +48,7 @@ std::uint32_t capitals_sum(ByteView table) {
 // One volume, as far as it is known.
 class Known {
  public:
-  Known(SourcePtr bytes, std::uint64_t start, const Geometry& geometry, double folder_bits,
+  Known(const SourcePtr& bytes, std::uint64_t start, const Geometry& geometry, double folder_bits,
         const Context& context)
       : start_(start),
         folder_bits_(folder_bits),

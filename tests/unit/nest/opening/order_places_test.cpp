@@ -77,7 +77,8 @@ TEST_F(OrderPlaces, NothingInAShuffledFile) {
 }
 
 TEST_F(OrderPlaces, OfAFileHalfInOrderOnlyWhatWasWrittenInOneGo) {
-  lay({0, 1, 30, 31, 7, 8, 40, 41, 20, 21, 50, 51, kLoose, 53, 45, 3, kLoose, kLoose, kLoose, kLoose});
+  lay({0,  1,  30,     31, 7,  8, 40,     41,     20,     21,
+       50, 51, kLoose, 53, 45, 3, kLoose, kLoose, kLoose, kLoose});
   EXPECT_EQ(infer({60, 61, 62, 63}), (std::vector<std::uint64_t>{60, 61, 62, 63}));
 }
 
