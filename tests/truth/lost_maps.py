@@ -32,8 +32,10 @@ KINDS = {
     "ntfs": (7, ("mkntfs", "-Q", "-F", "-q", "-p", str(FIRST // 512)), ("mount", "-t", "ntfs-3g", "-o", "big_writes"), (0.9, 0.6, 0.15),
              ("ntfsfix", "-n")),
     "ext4": (0x83, ("mkfs.ext4", "-q", "-F"), ("mount", "-t", "ext4"), (0.9, 0.4, 0.1), ("e2fsck", "-fn")),
-    "exfat": (7, ("mkfs.exfat",), ("mount.exfat-fuse",), (0.9, 0.4, 0.1), ("fsck.exfat", "-n")),
+    "exfat": (7, ("mkfs.exfat",), ("mount.exfat-fuse",), (0.9, 0.4, 0.05), ("fsck.exfat", "-n")),
 }
+
+SHORT = ("vhdx, ext4, as written", "vhd, ntfs, shuffled", "vdi, exfat, shuffled")  # without --all
 
 
 def run(*command):
@@ -175,7 +177,7 @@ def sha_of(path):
 def judge_repair(case, path, driver, real, block, least, fsck):
     """The map written back: what the hypervisor reads, what the file system's own check says of it (`fsck`; None: not all of it is there), and that it can be taken back."""
     damaged = sha_of(path)
-    steps = [step for step in json.loads(lantern("repair", path, "--json"))["steps"] if ".blocks" in step["code"]]
+    steps = [step for step in json.loads(lantern("repair", path, "--json"))["steps"] if step["code"].endswith(".blocks")]
     check(case, steps, "no repair of the map is proposed")
     if not steps:
         return
@@ -208,15 +210,14 @@ def main():
         return 77
     with tempfile.TemporaryDirectory(prefix="lantern_maps") as work:
         os.chdir(work)
-        for turn, (kind, (_, maker, mounter, least, _)) in enumerate(KINDS.items()):
+        for kind, (_, maker, mounter, least, _) in KINDS.items():
             if not all(shutil.which(command[0]) for command in (maker, mounter)):
                 print(f"SKIPPED: {kind}: {maker[0]} or {mounter[0]} is missing")
                 continue
             for number, (name, (driver, options, block, lose)) in enumerate(CONTAINERS.items()):
                 for order in ("as written", "shuffled"):
                     case = f"{name}, {kind}, {order}"
-                    # In the short run each file system and order has its turn, and most containers.
-                    if ONLY not in case or (not ALL and not ONLY and (number != turn or (order == "shuffled") != (turn % 2 == 1))):
+                    if ONLY not in case or (not ALL and not ONLY and case not in SHORT):
                         continue
                     with h.AsFile("disk", driver, SIZE, options) as disk:
                         make(kind, disk, random.Random(4))

@@ -7,25 +7,6 @@
 #include "repair/containers/containers.h"
 
 namespace lantern::repair {
-namespace {
-
-void add_entry(RepairStep& step, const std::string& place, const ByteSource& file,
-               const MendedEntry& entry) {
-  for (const auto& [at, right] : entry.writes)
-    add_changes(step, place, at, read_bytes(file, at, right.size()), right);
-}
-
-void propose(Diagnosis& diagnosis, RepairStep step, std::string code, Certainty certainty,
-             std::string what, std::string evidence) {
-  if (step.writes.empty()) return;
-  step.code = std::move(code);
-  step.certainty = certainty;
-  step.what = std::move(what);
-  step.evidence = std::move(evidence);
-  diagnosis.steps.push_back(std::move(step));
-}
-
-}  // namespace
 
 void diagnose_block_table(const SourcePtr& file, const std::string& place, Diagnosis& diagnosis,
                           const Context& context) {
@@ -42,25 +23,28 @@ void diagnose_block_table(const SourcePtr& file, const std::string& place, Diagn
     if (error.code() == ErrorCode::stopped) throw;
     return;
   }
-  RepairStep known, inferred;
-  std::size_t placed = 0, by_order = 0;
+  // With entries of only some of the blocks the rest would be harder to tell than it is now.
+  RepairStep step;
+  std::size_t placed = 0, inferred = 0;
   for (const MendedEntry& entry : mended) {
-    if (entry.found) ++(entry.inferred ? by_order : placed);
-    add_entry(entry.inferred ? inferred : known, place, *file, entry);
+    if (entry.found) ++(entry.inferred ? inferred : placed);
+    for (const auto& [at, right] : entry.writes)
+      add_changes(step, place, at, read_bytes(*file, at, right.size()), right);
   }
   // Entries that lead nowhere are taken away only with others that lead somewhere again.
-  if (placed == 0) return;
-  const std::size_t left = mended.size() - placed - by_order;
-  propose(
-      diagnosis, std::move(known), format + ".blocks", Certainty::likely,
-      fmt::format("the block table: entries of {} are written again{}", counted(placed, "block"),
-                  left > 0 ? fmt::format(", {} more say that they have no block", left) : ""),
-      "no entry that can be believed leads to these blocks; what each of them holds says where "
-      "it belongs (list --findings tells for each)");
-  propose(diagnosis, std::move(inferred), format + ".blocks-by-order", Certainty::possible,
-          fmt::format("the block table: entries of {} more", counted(by_order, "block")),
-          "nothing in them says where they belong: inferred from the order of the blocks in the "
-          "file");
+  if (placed == 0 || step.writes.empty()) return;
+  step.code = format + ".blocks";
+  step.certainty = inferred > 0 ? Certainty::possible : Certainty::likely;
+  const std::size_t left = mended.size() - placed - inferred;
+  step.what = fmt::format("the block table: entries of {} are written again{}",
+                          counted(placed + inferred, "block"),
+                          left > 0 ? fmt::format(", {} say that they have no block", left) : "");
+  step.evidence = fmt::format(
+      "no entry that can be believed leads to them; what {} hold says where they belong{}",
+      inferred > 0 ? std::to_string(placed) : "they",
+      inferred > 0 ? fmt::format(", of {} it is inferred from their order in the file", inferred)
+                   : "");
+  diagnosis.steps.push_back(std::move(step));
 }
 
 }  // namespace lantern::repair
