@@ -1,6 +1,8 @@
 // A block table of which entries cannot be believed: written back as the blocks themselves say.
 #include <fmt/format.h>
 
+#include <map>
+
 #include "lantern/error.h"
 #include "lantern/text.h"
 #include "nest/opening/evidence.h"
@@ -25,11 +27,19 @@ void diagnose_block_table(const SourcePtr& file, const std::string& place, Diagn
   }
   // With entries of only some of the blocks the rest would be harder to tell than it is now.
   RepairStep step;
+  std::map<std::uint64_t, Bytes> entries;  // by their byte of the file
   std::size_t placed = 0, inferred = 0;
   for (const MendedEntry& entry : mended) {
     if (entry.found) ++(entry.inferred ? inferred : placed);
-    for (const auto& [at, right] : entry.writes)
-      add_changes(step, place, at, read_bytes(*file, at, right.size()), right);
+    for (const auto& [at, right] : entry.writes) entries.emplace(at, right);
+  }
+  // Entries that touch are one stretch of the file, and few writes.
+  for (auto entry = entries.begin(); entry != entries.end();) {
+    const std::uint64_t from = entry->first;
+    Bytes right;
+    for (; entry != entries.end() && entry->first == from + right.size(); ++entry)
+      right.insert(right.end(), entry->second.begin(), entry->second.end());
+    add_changes(step, place, from, read_bytes(*file, from, right.size()), right);
   }
   // Entries that lead nowhere are taken away only with others that lead somewhere again.
   if (placed == 0 || step.writes.empty()) return;
