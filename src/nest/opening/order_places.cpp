@@ -45,7 +45,7 @@ class Order {
       std::vector<std::uint64_t> places;
       for (std::uint64_t at = *gap.before + step; at < *gap.after; at += step)
         if (expected_.is_open(at)) places.push_back(at);
-      claim(gap, places, "it lies between two blocks that are as far apart on the disk");
+      claim(gap, places, "it lies between two blocks that are as far apart on the disk", true);
       return;
     }
     if (fill_from_ends(gap)) return;
@@ -74,12 +74,16 @@ class Order {
     return true;
   }
 
-  void claim(const Gap& gap, const std::vector<std::uint64_t>& places, std::string_view why) {
-    // Where blocks are often out of order, only what was written in one go is hardly so.
-    constexpr double kMostly = 0.5;
-    constexpr std::size_t kInOneGo = 4;
-    if (places.size() != gap.count() || (order_share(loose_) < kMostly && gap.count() < kInOneGo))
-      return;
+  // `sure`: both neighbours speak for it. Where files were written side by side, what is told by
+  // one of them alone counts only of what was written in one go.
+  void claim(const Gap& gap, const std::vector<std::uint64_t>& places, std::string_view why,
+             bool sure = false) {
+    constexpr double kHardlyBroken = 0.9, kMostly = 0.5;
+    constexpr std::size_t kInOneGo = 8, kFew = 4;
+    const double share = order_share(loose_);
+    const std::size_t least =
+        sure ? (share < kMostly ? kFew : 1) : (share < kHardlyBroken ? kInOneGo : 1);
+    if (places.size() != gap.count() || gap.count() < least) return;
     constexpr double kAgainst = -6;
     for (std::size_t i = 0; i < places.size(); ++i)
       if (expected_.weigh(loose_.slots[gap.from + i].piece, places[i]) < kAgainst) return;

@@ -77,9 +77,13 @@ TEST_F(OrderPlaces, NothingInAShuffledFile) {
 }
 
 TEST_F(OrderPlaces, OfAFileHalfInOrderOnlyWhatWasWrittenInOneGo) {
-  lay({0,  1,  30,     31, 7,  8, 40,     41,     20,     21,
-       50, 51, kLoose, 53, 45, 3, kLoose, kLoose, kLoose, kLoose});
-  EXPECT_EQ(infer({60, 61, 62, 63}), (std::vector<std::uint64_t>{60, 61, 62, 63}));
+  std::vector<std::size_t> blocks = {0,  1,  30, 31,     7,  8,  40,     41,     20, 21,
+                                     50, 51, 58, kLoose, 59, 45, kLoose, kLoose, 3};
+  blocks.insert(blocks.end(), 8, kLoose);
+  lay(blocks);
+  EXPECT_EQ(infer({9, 52, 53, 54, 55, 56, 57, 60, 61}), std::vector<std::uint64_t>());
+  EXPECT_EQ(infer({52, 53, 54, 55, 60, 61, 62, 63}),
+            (std::vector<std::uint64_t>{52, 53, 54, 55, 60, 61, 62, 63}));
 }
 
 }  // namespace
