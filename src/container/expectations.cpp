@@ -12,7 +12,7 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kMaxTests = 100'000'000;  // of a piece at a place, in one go
-constexpr std::size_t kMostOfPlace = 64;          // more say no more
+constexpr std::size_t kMaxOfPlace = 64;           // more say no more
 constexpr std::uint64_t kHeldWhole = 4ull << 20;  // pieces larger than that are read in parts
 constexpr double kSurely = 12;                    // bits beyond what so many pieces have by chance
 constexpr double kApart = 10;                     // bits between the best and the next
@@ -38,7 +38,7 @@ class Unquestioned final : public ByteSource {
 struct Best {
   double first = 0, second = 0;
   std::size_t which = 0;
-  std::size_t fits = 0;  // expectations that speak for it
+  std::size_t fits = 0;  // expectations that fit
   std::string strongest = {};
 
   void add(double bits, std::size_t who, std::size_t fitting, const std::string& what) {
@@ -59,12 +59,12 @@ SourcePtr unquestioned(SourcePtr disk) {
 }
 
 double order_share(const LoosePieces& loose) {
-  constexpr std::size_t kLeast = 4;
-  constexpr double kLeastShare = 0.2, kTimesChance = 8;
-  if (loose.in_order < kLeast) return 0;
+  constexpr std::size_t kMinInOrder = 4;
+  constexpr double kMinShare = 0.2, kTimesChance = 8;
+  if (loose.in_order < kMinInOrder) return 0;
   const double share = static_cast<double>(loose.in_order) / static_cast<double>(loose.neighbours);
   const double chance = 1 / static_cast<double>(loose.slots.size());
-  return share >= std::max(kLeastShare, kTimesChance * chance) ? share : 0;
+  return share >= std::max(kMinShare, kTimesChance * chance) ? share : 0;
 }
 
 Expectations::Expectations(const LoosePieces& loose, const SourcePtr& known, const Context& context)
@@ -86,7 +86,7 @@ void Expectations::add(Range range, std::string what, Weigh weigh) {
   const std::uint64_t within = range.offset % loose_.piece_bytes;
   const auto block = open_.find(range.offset - within);
   if (block == open_.end() || range.empty() || range.length > loose_.piece_bytes - within ||
-      block->second.size() >= kMostOfPlace)
+      block->second.size() >= kMaxOfPlace)
     return;
   block->second.push_back(
       {within, static_cast<std::size_t>(range.length), std::move(what), std::move(weigh)});

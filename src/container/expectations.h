@@ -13,7 +13,7 @@
 namespace lantern {
 
 // How much rarer what was read is where it does not belong than where it does: bits, negative when
-// it speaks against. What chance gives once in a thousand blocks is worth 10.
+// it is evidence against it. What chance gives once in a thousand blocks is worth 10.
 using Weigh = std::function<double(ByteView bytes)>;
 
 // Writers take room at the end of the file: blocks that were written one after the other lie one
@@ -40,7 +40,7 @@ class Expectations {
   // Places without a block, in order.
   std::vector<std::uint64_t> open() const;
 
-  // Pieces for which what is expected at one place speaks, and at no other nearly as well.
+  // Pieces that fit what is expected at one place, and no other place nearly as well.
   std::vector<PlaceClaim> claims() const;
 
  private:
@@ -53,7 +53,7 @@ class Expectations {
 
   struct Weight {
     double bits = 0;
-    std::size_t fits = 0;            // expectations that speak for it
+    std::size_t fits = 0;            // expectations that fit
     const One* strongest = nullptr;  // of these
   };
   Weight weigh(const std::vector<One>& expected, const ByteSource& piece, ByteView held) const;

@@ -219,6 +219,10 @@ class Search final : public PlaceFinder {
     place_boots(rows, known->size());
     known_.clear();
     for (const auto& [start, geometry] : volumes_) {
+      // No volume is larger than its disk, nor are its clusters.
+      if (start >= known->size() || geometry.volume_bytes > known->size() - start ||
+          geometry.cluster_count > geometry.volume_bytes / geometry.cluster_bytes)
+        continue;
       const double clusters = std::max(1.0, static_cast<double>(sectors_) * kSector /
                                                 static_cast<double>(geometry.cluster_bytes));
       const SourcePtr bytes = make_window(

@@ -199,17 +199,16 @@ class Search final : public PlaceFinder {
                    [&volume, inode, in_block](ByteView block) {
                      double bits = 0;
                      for (std::uint32_t i = 0; i < in_block; ++i)
-                       bits += weigh_inode(volume, inode + i, block);
+                       bits += weigh_inode(volume, inode + i,
+                                           block.subspan(std::size_t{i} * volume.super.inode_bytes,
+                                                         volume.super.inode_bytes));
                      return bits;
                    });
     }
   }
 
-  static double weigh_inode(const Volume& volume, std::uint32_t number, ByteView block) {
+  static double weigh_inode(const Volume& volume, std::uint32_t number, ByteView record) {
     const Superblock& super = volume.super;
-    const std::size_t at =
-        std::size_t{(number - 1) % (super.block_bytes / super.inode_bytes)} * super.inode_bytes;
-    const ByteView record = block.subspan(at, super.inode_bytes);
     if (all_zero(record)) return 0;
     const Inode inode = parse_inode(super, number, record);
     if (super.has(kMetadataSums)) {
@@ -257,7 +256,8 @@ class Search final : public PlaceFinder {
     const Superblock& super = volume.super;
     const std::uint32_t seed = checksum_seed(super, inode.number, inode.generation);
     for (const BlockRun& run : map_blocks(volume, inode).runs)
-      for (std::uint64_t i = 0; i < run.count; ++i) {
+      for (std::uint64_t i = 0; i < run.here(volume); ++i) {
+        volume.context.check_cancelled();
         const std::uint64_t place = start + volume.block_place(run.physical + i);
         if (!expected.is_open(place)) continue;
         if (run.logical + i == 0)

@@ -16,12 +16,12 @@ namespace lantern {
 namespace {
 
 constexpr std::uint64_t kWorkPerByte = 8;  // of the loose pieces
-constexpr std::uint64_t kMostWork = 8ull << 30;
-constexpr std::uint64_t kMostOfOne = 64ull << 20;
+constexpr std::uint64_t kMaxWork = 8ull << 30;
+constexpr std::uint64_t kMaxOfOne = 64ull << 20;
 constexpr std::uint64_t kCostOfTry = 4096;
 // So many pieces must be seen not to fit, before one that does says anything; and of a part so
 // short that any would do, the checksums at its end are asked for.
-constexpr std::size_t kLeastFailing = 16;
+constexpr std::size_t kMinFailing = 16;
 constexpr std::size_t kControls = 32;
 constexpr std::uint64_t kShort = 4096;
 
@@ -36,7 +36,7 @@ bool tells_pieces_apart(const SignatureKind& kind) {
 FileContinuation::FileContinuation(const LoosePieces& loose, const Context& context)
     : loose_(loose),
       context_(context),
-      work_(std::min(kMostWork, loose.bytes.size() * loose.piece_bytes * kWorkPerByte)) {}
+      work_(std::min(kMaxWork, loose.bytes.size() * loose.piece_bytes * kWorkPerByte)) {}
 
 std::vector<PlaceClaim> FileContinuation::claims(const SourcePtr& disk,
                                                  const std::vector<LaidFile>& files,
@@ -137,7 +137,7 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
   // Those that have their place are among them, to fail.
   const std::vector<std::size_t> pieces = pieces_for(missing.block);
   const bool from_start = kind.check != "jpeg";
-  if (from_start && known->work * pieces.size() > std::min(kMostOfOne, work_)) return std::nullopt;
+  if (from_start && known->work * pieces.size() > std::min(kMaxOfOne, work_)) return std::nullopt;
   const auto joiner = make_joiner(with_pieces, missing.before, kind,
                                   {known->breaks, known->breaks_before - known->breaks}, context_);
   const std::vector<Joiner::Reach> reached = try_all(*joiner, missing, pieces, pieces_at);
@@ -160,7 +160,7 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
     }
   }
   const bool far = missing.length >= kShort && farthest - missing.border <= missing.length / 2;
-  if (!fits || loose_.placed[*fits] || failing < kLeastFailing || !(complete || far))
+  if (!fits || loose_.placed[*fits] || failing < kMinFailing || !(complete || far))
     return std::nullopt;
   return PlaceClaim{*fits, missing.block,
                     fmt::format("a {} file goes on in it where its record says{}, and in none of "

@@ -74,8 +74,8 @@ class Order {
     return true;
   }
 
-  // `sure`: both neighbours speak for it. Where files were written side by side, what is told by
-  // one of them alone counts only of what was written in one go.
+  // `sure`: both neighbours are evidence for it. Where files were written side by side, what is
+  // told by one of them alone counts only of what was written in one go.
   void claim(const Gap& gap, const std::vector<std::uint64_t>& places, std::string_view why,
              bool sure = false) {
     constexpr double kHardlyBroken = 0.9, kMostly = 0.5;

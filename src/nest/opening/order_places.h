@@ -11,7 +11,7 @@
 namespace lantern {
 
 // `in_use`: places of blocks without a place in the file that files lie in. Nothing, unless most
-// of what has its place is seen to be in order; and nothing that `expected` speaks against.
+// of what has its place is seen to be in order; and nothing against what is expected.
 std::vector<PlaceClaim> places_by_order(const LoosePieces& loose, const Expectations& expected,
                                         const std::set<std::uint64_t>& in_use);
 
