@@ -46,6 +46,7 @@ class AnewJoiner final : public Joiner {
     reached.complete = got->complete && got->length > border;
     reached.breaks = got->breaks;
     reached.breaks_before = got->breaks_before;
+    reached.passed = got->complete ? got->length : got->breaks;
     reached.past_end = got->past_end;
     return reached;
   }
@@ -143,8 +144,10 @@ class JpegJoiner final : public Joiner {
       reached.content.grade = Grade::whole;
       reached.content.length = held.length_bytes;
       reached.content.why = held.why;
+      reached.passed = held.length_bytes;
     } catch (const kinds::Break& met) {
       reached.past_end = met.at >= joined->size();
+      reached.passed = met.at;
       reached.content.why = fmt::format("{}, at byte {}", met.why, met.at);
       if (scan.goes_on_smoothly(border)) reached.breaks = reached.breaks_before = met.at;
     }

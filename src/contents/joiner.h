@@ -26,7 +26,8 @@ class Joiner {
     FollowedContent content;  // when it is complete
     // As of FollowedContent; 0: it was not followed.
     std::uint64_t breaks = 0, breaks_before = 0;
-    std::uint64_t work = 0;  // bytes
+    std::uint64_t passed = 0;  // bytes in which nothing is wrong, though it may hardly belong there
+    std::uint64_t work = 0;    // bytes
     bool complete = false;
     bool past_end = false;  // as of FollowedContent: it says nothing of what follows
   };

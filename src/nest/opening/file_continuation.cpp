@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <future>
+#include <iterator>
 #include <numeric>
+#include <set>
 #include <thread>
 
 #include "base/kinds/content_kind.h"
@@ -22,7 +24,7 @@ constexpr std::uint64_t kCostOfTry = 4096;
 // So many pieces must be seen not to fit, before one that does says anything; and of a part so
 // short that any would do, the checksums at its end are asked for.
 constexpr std::size_t kMinFailing = 16;
-constexpr std::size_t kControls = 32;
+constexpr std::size_t kControls = 32, kNear = 16;
 constexpr std::uint64_t kShort = 4096;
 
 // Kinds whose checks any text passes, or that check nothing inside.
@@ -83,28 +85,37 @@ std::optional<FileContinuation::Missing> FileContinuation::missing_of(
   return std::nullopt;
 }
 
-// All of them; where the file is in order, the piece that would follow and others to fail.
-std::vector<std::size_t> FileContinuation::pieces_for(std::uint64_t block) const {
-  std::vector<std::size_t> pieces;
+// Any of them; where the file is in order, the piece that would follow, and others to fail: first
+// of all those that lie near it, which may be of the same file.
+FileContinuation::Tried FileContinuation::pieces_for(std::uint64_t block) const {
+  Tried tried;
   if (order_share(loose_) == 0) {
-    pieces.resize(loose_.bytes.size());
-    std::iota(pieces.begin(), pieces.end(), std::size_t{0});
-    return pieces;
+    tried.pieces.resize(loose_.bytes.size());
+    std::iota(tried.pieces.begin(), tried.pieces.end(), std::size_t{0});
+    tried.may_fit = tried.pieces.size();
+    return tried;
   }
   const auto& slots = loose_.slots;
+  std::set<std::size_t> may_fit, others;
   for (std::size_t i = 0; i < slots.size(); ++i) {
     if (slots[i].place) continue;
     const bool follows =
         i > 0 && slots[i - 1].place && *slots[i - 1].place + loose_.piece_bytes == block;
     const bool precedes = i + 1 < slots.size() && slots[i + 1].place &&
                           *slots[i + 1].place == block + loose_.piece_bytes;
-    if (follows || precedes) pieces.push_back(slots[i].piece);
+    if (!follows && !precedes) continue;
+    may_fit.insert(slots[i].piece);
+    for (std::size_t k = i - std::min(i, kNear); k < std::min(i + kNear, slots.size()); ++k)
+      if (!slots[k].place) others.insert(slots[k].piece);
   }
-  if (pieces.empty()) return pieces;
+  tried.pieces.assign(may_fit.begin(), may_fit.end());
+  tried.may_fit = tried.pieces.size();
+  if (may_fit.empty()) return tried;
   const std::size_t step = std::max<std::size_t>(1, loose_.bytes.size() / kControls);
-  for (std::size_t i = 0; i < loose_.bytes.size(); i += step)
-    if (std::find(pieces.begin(), pieces.end(), i) == pieces.end()) pieces.push_back(i);
-  return pieces;
+  for (std::size_t i = 0; i < loose_.bytes.size(); i += step) others.insert(i);
+  std::set_difference(others.begin(), others.end(), may_fit.begin(), may_fit.end(),
+                      std::back_inserter(tried.pieces));
+  return tried;
 }
 
 std::vector<Joiner::Reach> FileContinuation::try_all(const Joiner& joiner, const Missing& missing,
@@ -135,7 +146,7 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
   if (!known || known->complete) return std::nullopt;
   work_ -= std::min(work_, known->work);
   // Those that have their place are among them, to fail.
-  const std::vector<std::size_t> pieces = pieces_for(missing.block);
+  const auto [pieces, may_fit] = pieces_for(missing.block);
   const bool from_start = kind.check != "jpeg";
   if (from_start && known->work * pieces.size() > std::min(kMaxOfOne, work_)) return std::nullopt;
   const auto joiner = make_joiner(with_pieces, missing.before, kind,
@@ -151,9 +162,11 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
     const bool whole = reached[i].complete && reached[i].content.grade == Grade::whole &&
                        reached[i].content.length == file.size_bytes;
     if (whole || (!reached[i].complete && reached[i].breaks >= end)) {
-      if (fits) return std::nullopt;
+      if (fits || i >= may_fit) return std::nullopt;
       fits = pieces[i];
       complete = whole;
+    } else if (reached[i].passed >= end) {
+      return std::nullopt;  // another may go on in it as well
     } else {
       ++failing;
       farthest = std::max(farthest, reached[i].breaks);

@@ -45,7 +45,12 @@ class FileContinuation {
   std::optional<PlaceClaim> follow(const LaidFile& file, const SignatureKind& kind,
                                    const Missing& missing, const SourcePtr& with_pieces,
                                    std::uint64_t pieces_at);
-  std::vector<std::size_t> pieces_for(std::uint64_t block) const;
+  // Those of which one may be the missing block first; the others are there to fail.
+  struct Tried {
+    std::vector<std::size_t> pieces;
+    std::size_t may_fit = 0;
+  };
+  Tried pieces_for(std::uint64_t block) const;
   std::vector<Joiner::Reach> try_all(const Joiner& joiner, const Missing& missing,
                                      const std::vector<std::size_t>& pieces,
                                      std::uint64_t pieces_at) const;

@@ -17,24 +17,29 @@
 #include "lantern/volume_table.h"
 #include "nest/opening/file_continuation.h"
 #include "nest/opening/order_places.h"
+#include "nest/opening/run_places.h"
+#include "nest/opening/used_places.h"
 
 namespace lantern {
 namespace {
 
 constexpr std::uint64_t kMaxWalked = 200'000;  // of a volume
+constexpr std::size_t kMaxBlocks = 1u << 20;   // of a file whose order is asked for
 constexpr std::uint64_t kLooked = 64;          // bytes at an edge
 constexpr std::uint64_t kSurelyDiffers = 8;    // bytes before an end that are hardly all zero
+constexpr double kHardlyZero = 4;              // bits, of the last byte
 // A record may be older than what lies there, and a name may not say what is in the file.
 constexpr double kSpeaksAgainst = -4;
 
 class FileEdges final : public PlaceFinder {
  public:
   FileEdges(const LoosePieces& loose, const Context& context)
-      : loose_(loose), context_(context), continuation_(loose, context) {}
+      : loose_(loose), context_(context), used_(loose), continuation_(loose, context) {}
 
   // How often each kind of beginning and end is there, wherever it is.
   void look(std::size_t /*piece*/, std::uint64_t /*within*/, ByteView sector) override {
     ++sectors_;
+    used_.look(sector);
     const std::string_view kind = marked_kind(sector);
     if (!kind.empty())
       ++beginnings_[kind];
@@ -48,21 +53,60 @@ class FileEdges final : public PlaceFinder {
   std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) override {
     in_use_.clear();
     files_.clear();
+    used_.clear();
     const VolumeTable table = read_volume_table(known, std::nullopt, known_formats(), context_);
     const SourcePtr whole = unquestioned(known);
     for (const VolumeRow& row : table.rows)
       read_volume(whole, intersect(row.range, {0, known->size()}), expected);
     if (table.rows.empty()) read_volume(whole, {0, known->size()}, expected);
+    used_.expect(known, expected);
     return {};
   }
 
   std::vector<PlaceClaim> late_claims(const SourcePtr& known,
                                       const Expectations& expected) override {
     std::vector<PlaceClaim> claims = continuation_.claims(unquestioned(known), files_, in_use_);
-    return claims.empty() ? places_by_order(loose_, expected, in_use_) : claims;
+    if (!claims.empty()) return claims;
+    claims = places_by_order(loose_, expected, in_order());
+    const auto more = places_of_runs(loose_, expected, rows(), context_);
+    claims.insert(claims.end(), more.begin(), more.end());
+    return claims;
   }
 
  private:
+  FileBlocks in_order() const {
+    FileBlocks blocks{in_use_, {}, {}};
+    const std::uint64_t unit = loose_.piece_bytes;
+    for (const LaidFile& file : files_) {
+      std::vector<std::uint64_t> of_file;
+      for (const FindPiece& piece : file.pieces)
+        for (std::uint64_t at = piece.disk_offset / unit * unit;
+             at < piece.disk_offset + piece.length && of_file.size() < kMaxBlocks; at += unit)
+          if (of_file.empty() || of_file.back() != at) of_file.push_back(at);
+      blocks.add(of_file);
+    }
+    return blocks;
+  }
+
+  // Open blocks in a row in which a file lies, or several do.
+  std::set<BlockRow> rows() const {
+    const std::uint64_t unit = loose_.piece_bytes;
+    std::set<BlockRow> rows;
+    const auto add = [&](auto from, const auto& end) {
+      while (from != end) {
+        BlockRow row{*from, 0};
+        for (; from != end && *from == row.first + row.count * unit; ++from) ++row.count;
+        rows.insert(row);
+      }
+    };
+    add(in_use_.begin(), in_use_.end());
+    for (const LaidFile& file : files_)
+      for (const FindPiece& piece : file.pieces)
+        add(in_use_.lower_bound(piece.disk_offset / unit * unit),
+            in_use_.lower_bound(piece.disk_offset + piece.length));
+    return rows;
+  }
+
   void read_volume(const SourcePtr& disk, Range range, Expectations& expected) {
     std::shared_ptr<const FileSystem> files;
     try {
@@ -97,6 +141,7 @@ class FileEdges final : public PlaceFinder {
             misses = true;
           }
         laid.pieces.push_back({place, extent.range.length});
+        used_.add(place, extent.range.length, cluster, expected);
         if (extent.range.offset == 0) add_beginning(place, cluster, entry.path.back(), expected);
         if (extent.range.end() == entry.size_bytes)
           add_end(place + extent.range.length, cluster, entry.size_bytes, expected);
@@ -154,19 +199,23 @@ class FileEdges final : public PlaceFinder {
     const std::uint64_t slack = (cluster - size % cluster) % cluster;
     if (slack < kMinSlack || end < kSurelyDiffers) return;
     const std::size_t zeros = slack % kSector;
-    std::uint64_t count = 0;
-    for (std::size_t i = zeros; i <= zeros + kSurelyDiffers && i < kSector; ++i) count += ends_[i];
-    expected.add({end - kSurelyDiffers, kSurelyDiffers + std::min(slack, kLooked)},
-                 fmt::format("the end of a file of {} bytes", size),
-                 [bits = rarity(count, cluster)](ByteView bytes) {
-                   const bool fits = all_zero(bytes.subspan(kSurelyDiffers)) &&
-                                     !all_zero(bytes.first(kSurelyDiffers));
-                   return fits ? bits : kSpeaksAgainst;
-                 });
+    std::uint64_t near = 0;
+    for (std::size_t i = zeros + 1; i <= zeros + kSurelyDiffers && i < kSector; ++i)
+      near += ends_[i];
+    expected.add(
+        {end - kSurelyDiffers, kSurelyDiffers + std::min(slack, kLooked)},
+        fmt::format("the end of a file of {} bytes", size),
+        [exactly = rarity(ends_[zeros], cluster),
+         with_zeros = rarity(near, cluster) - kHardlyZero](ByteView bytes) {
+          if (!all_zero(bytes.subspan(kSurelyDiffers)) || all_zero(bytes.first(kSurelyDiffers)))
+            return kSpeaksAgainst;
+          return bytes[kSurelyDiffers - 1] != std::byte{0} ? exactly : with_zeros;
+        });
   }
 
   const LoosePieces& loose_;
   const Context& context_;
+  UsedPlaces used_;
   FileContinuation continuation_;
   std::vector<LaidFile> files_;     // that lie in open blocks
   std::set<std::uint64_t> in_use_;  // places of open blocks that files lie in

@@ -3,10 +3,20 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
+#include <numeric>
 #include <optional>
 
 namespace lantern {
 namespace {
+
+// Where nearly all neighbours follow each other, files were written one after the other.
+constexpr double kOneAfterTheOther = 0.9, kMostInOrder = 0.5;
+constexpr std::size_t kInOneGo = 8, kFew = 4;
+constexpr std::size_t kMaxBetween = 4096;           // blocks of other files between two of one
+constexpr double kContradicts = -6, kSupports = 3;  // bits
+// Where a row of blocks ends, one of another file may lie.
+constexpr std::size_t kUnsure = 2;
 
 // Pieces without a place that lie one after the other in the file, between two that have one.
 struct Gap {
@@ -18,11 +28,11 @@ struct Gap {
 
 class Order {
  public:
-  Order(const LoosePieces& loose, const Expectations& expected,
-        const std::set<std::uint64_t>& in_use)
-      : loose_(loose), expected_(expected), in_use_(in_use) {}
+  Order(const LoosePieces& loose, const Expectations& expected, const FileBlocks& files)
+      : loose_(loose), expected_(expected), files_(files), share_(order_share(loose)) {}
 
   std::vector<PlaceClaim> run() {
+    if (share_ == 0) return {};
     Gap gap;
     for (std::size_t i = 0; i < loose_.slots.size(); ++i) {
       const auto& place = loose_.slots[i].place;
@@ -34,6 +44,7 @@ class Order {
     }
     gap.to = loose_.slots.size();
     fill(gap);
+    fill_streams();
     return std::move(claims_);
   }
 
@@ -41,72 +52,143 @@ class Order {
   void fill(const Gap& gap) {
     if (gap.count() == 0 || (!gap.before && !gap.after)) return;
     const std::uint64_t step = loose_.piece_bytes;
+    std::vector<std::size_t> slots(gap.count());
+    std::iota(slots.begin(), slots.end(), gap.from);
     if (gap.before && gap.after && *gap.after == *gap.before + (gap.count() + 1) * step) {
       std::vector<std::uint64_t> places;
       for (std::uint64_t at = *gap.before + step; at < *gap.after; at += step)
         if (expected_.is_open(at)) places.push_back(at);
-      claim(gap, places, "it lies between two blocks that are as far apart on the disk", true);
+      claim(slots, places, least_between(),
+            "it lies between two blocks that are as far apart on the disk");
       return;
     }
-    if (fill_from_ends(gap)) return;
-    const auto from = gap.before ? in_use_.upper_bound(*gap.before) : in_use_.begin();
+    // Told by one neighbour alone: where files were written side by side, it counts only of what
+    // was written in one go.
+    const std::size_t least = share_ < kOneAfterTheOther ? kInOneGo : 1;
+    if (fill_from_ends(gap, slots, least)) return;
+    // Files that were written side by side do not come in the order of the disk.
+    if (share_ < kOneAfterTheOther) return;
+    const auto from = gap.before ? files_.open.upper_bound(*gap.before) : files_.open.begin();
     // What was written last may be followed by what lies before it.
     const bool back = gap.before && gap.after && *gap.after < *gap.before;
-    const auto to = gap.after && !back ? in_use_.lower_bound(*gap.after) : in_use_.end();
-    claim(gap, {from, to}, "files lie in just so many blocks of the disk there");
+    const auto to = gap.after && !back ? files_.open.lower_bound(*gap.after) : files_.open.end();
+    claim(slots, {from, to}, least, "files lie in just so many blocks of the disk there");
   }
 
+  // That must lie between two that have their place, when that tells where they belong.
+  std::size_t least_between() const { return share_ < kMostInOrder ? kFew : 1; }
+
   // What was written in one go goes on behind one that has its place, and ends before the other.
-  bool fill_from_ends(const Gap& gap) {
-    const std::uint64_t step = loose_.piece_bytes;
+  bool fill_from_ends(const Gap& gap, const std::vector<std::size_t>& slots, std::size_t least) {
     std::vector<std::uint64_t> places, last;
-    if (gap.before)
-      for (std::uint64_t at = *gap.before + step;
-           in_use_.contains(at) && places.size() <= gap.count(); at += step)
-        places.push_back(at);
-    if (gap.after)
-      for (std::uint64_t at = *gap.after - step; in_use_.contains(at) && last.size() <= gap.count();
-           at -= step)
-        last.push_back(at);
+    for (auto at = gap.before ? next(*gap.before) : std::nullopt;
+         at && places.size() <= gap.count(); at = next(*at))
+      places.push_back(*at);
+    for (auto at = gap.after ? previous(*gap.after) : std::nullopt;
+         at && last.size() <= gap.count(); at = previous(*at))
+      last.push_back(*at);
+    if (places.size() == gap.count() &&
+        std::equal(places.begin(), places.end(), last.rbegin(), last.rend())) {
+      claim(slots, places, least_between(),
+            "files go on in just so many blocks from one neighbour to the other");
+      return true;
+    }
     if (places.size() + last.size() != gap.count()) return false;
+    // The same ones from both sides are too few.
+    const std::set<std::uint64_t> behind(places.begin(), places.end());
+    if (std::any_of(last.begin(), last.end(), [&](auto at) { return behind.contains(at); }))
+      return false;
+    const std::size_t meet = places.size();
     places.insert(places.end(), last.rbegin(), last.rend());
-    claim(gap, places, "files lie in just so many blocks behind and before its neighbours");
+    claim(slots, places, least, "files lie in just so many blocks behind and before its neighbours",
+          share_ < kOneAfterTheOther ? std::optional(meet) : std::nullopt);
     return true;
   }
 
-  // `sure`: both neighbours are evidence for it. Where files were written side by side, what is
-  // told by one of them alone counts only of what was written in one go.
-  void claim(const Gap& gap, const std::vector<std::uint64_t>& places, std::string_view why,
-             bool sure = false) {
-    constexpr double kHardlyBroken = 0.9, kMostly = 0.5;
-    constexpr std::size_t kInOneGo = 8, kFew = 4;
-    const double share = order_share(loose_);
-    const std::size_t least =
-        sure ? (share < kMostly ? kFew : 1) : (share < kHardlyBroken ? kInOneGo : 1);
-    if (places.size() != gap.count() || gap.count() < least) return;
-    constexpr double kAgainst = -6;
-    for (std::size_t i = 0; i < places.size(); ++i)
-      if (expected_.weigh(loose_.slots[gap.from + i].piece, places[i]) < kAgainst) return;
-    for (std::size_t i = 0; i < places.size(); ++i)
-      claims_.push_back({loose_.slots[gap.from + i].piece, places[i],
+  std::optional<std::uint64_t> next(std::uint64_t place) const {
+    if (files_.open.contains(place + loose_.piece_bytes)) return place + loose_.piece_bytes;
+    const auto found = files_.next.find(place);
+    return found == files_.next.end() ? std::nullopt : std::optional(found->second);
+  }
+  std::optional<std::uint64_t> previous(std::uint64_t place) const {
+    if (place >= loose_.piece_bytes && files_.open.contains(place - loose_.piece_bytes))
+      return place - loose_.piece_bytes;
+    const auto found = files_.previous.find(place);
+    return found == files_.previous.end() ? std::nullopt : std::optional(found->second);
+  }
+
+  // Files that were written side by side: between two blocks of one of them lie, in the file, as
+  // many without a place as are open between them on the disk, and blocks of the others.
+  void fill_streams() {
+    std::map<std::uint64_t, std::size_t> slot_of;  // by place
+    std::vector<std::size_t> loose_before{0};
+    for (std::size_t i = 0; i < loose_.slots.size(); ++i) {
+      if (loose_.slots[i].place) slot_of.emplace(*loose_.slots[i].place, i);
+      loose_before.push_back(loose_before.back() + (loose_.slots[i].place ? 0 : 1));
+    }
+    const std::uint64_t step = loose_.piece_bytes;
+    for (auto to = slot_of.begin(), from = to; to != slot_of.end(); from = to++) {
+      if (to->second <= from->second || to->second - from->second > kMaxBetween) continue;
+      const std::size_t count = loose_before[to->second] - loose_before[from->second];
+      const bool neighbours = to->second == from->second + 1 + count;
+      if (count == 0 || neighbours || to->first != from->first + (count + 1) * step) continue;
+      std::vector<std::size_t> slots;
+      for (std::size_t i = from->second + 1; i < to->second; ++i)
+        if (!loose_.slots[i].place) slots.push_back(i);
+      claim(slots, {files_.open.upper_bound(from->first), files_.open.lower_bound(to->first)},
+            least_between(),
+            "as many blocks without a place lie between two of the file as on the disk");
+    }
+  }
+
+  // Nothing when there are fewer than `least`, or not just as many places. `border`: where those
+  // of one neighbour end.
+  void claim(const std::vector<std::size_t>& slots, const std::vector<std::uint64_t>& places,
+             std::size_t least, std::string_view why,
+             std::optional<std::size_t> border = std::nullopt) {
+    if (places.size() != slots.size() || slots.size() < least) return;
+    std::vector<double> bits;
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      bits.push_back(expected_.weigh(loose_.slots[slots[i]].piece, places[i]));
+      if (bits.back() < kContradicts) return;
+    }
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      const bool unsure = border && i + kUnsure >= *border && i < *border + kUnsure;
+      if (unsure && bits[i] < kSupports) continue;
+      claims_.push_back({loose_.slots[slots[i]].piece, places[i],
                          fmt::format("inferred from the order of the file, {} of {} neighbours "
                                      "follow each other on the disk: {}",
                                      loose_.in_order, loose_.neighbours, why),
                          true});
+    }
   }
 
   const LoosePieces& loose_;
   const Expectations& expected_;
-  const std::set<std::uint64_t>& in_use_;
+  const FileBlocks& files_;
+  const double share_;
   std::vector<PlaceClaim> claims_;
 };
 
 }  // namespace
 
+void FileBlocks::add(const std::vector<std::uint64_t>& blocks) {
+  std::optional<std::uint64_t> last;  // that is open
+  for (std::size_t i = 0; i < blocks.size(); ++i) {
+    if (last && *last != blocks[i]) {
+      previous.emplace(blocks[i], *last);
+      if (open.contains(blocks[i])) next.emplace(*last, blocks[i]);
+    }
+    if (open.contains(blocks[i])) {
+      last = blocks[i];
+      if (i > 0) next.emplace(blocks[i - 1], blocks[i]);
+    }
+  }
+}
+
 std::vector<PlaceClaim> places_by_order(const LoosePieces& loose, const Expectations& expected,
-                                        const std::set<std::uint64_t>& in_use) {
-  if (order_share(loose) == 0) return {};
-  return Order(loose, expected, in_use).run();
+                                        const FileBlocks& files) {
+  return Order(loose, expected, files).run();
 }
 
 }  // namespace lantern

@@ -34,16 +34,21 @@ class OrderPlaces : public testing::Test {
   }
 
   // Places of the pieces, in their order; empty: nothing is inferred.
-  std::vector<std::uint64_t> infer(const std::set<std::uint64_t>& in_use, bool against = false) {
+  // `file`: blocks of one, in its order.
+  std::vector<std::uint64_t> infer(const std::set<std::uint64_t>& in_use, bool against = false,
+                                   const std::vector<std::uint64_t>& file = {}) {
     const SourcePtr lost = make_joined({{ExtentKind::unreadable, 64 * kUnit, nullptr, 0}});
     Expectations expected(loose_, lost, context_);
     if (against)
       for (std::uint64_t block = 0; block < 64; ++block)
         expected.add({block * kUnit, 16}, "a mark", [](ByteView) { return -8.0; });
-    std::set<std::uint64_t> places;
-    for (const std::uint64_t block : in_use) places.insert(block * kUnit);
+    FileBlocks files;
+    for (const std::uint64_t block : in_use) files.open.insert(block * kUnit);
+    std::vector<std::uint64_t> in_order;
+    for (const std::uint64_t block : file) in_order.push_back(block * kUnit);
+    files.add(in_order);
     std::vector<std::uint64_t> found;
-    for (const PlaceClaim& claim : places_by_order(loose_, expected, places)) {
+    for (const PlaceClaim& claim : places_by_order(loose_, expected, files)) {
       EXPECT_TRUE(claim.inferred);
       found.push_back(claim.disk_offset / kUnit);
     }
@@ -76,14 +81,55 @@ TEST_F(OrderPlaces, NothingInAShuffledFile) {
   EXPECT_TRUE(infer({6}).empty());
 }
 
-TEST_F(OrderPlaces, OfAFileHalfInOrderOnlyWhatWasWrittenInOneGo) {
-  std::vector<std::size_t> blocks = {0,  1,  30, 31,     7,  8,  40,     41,     20, 21,
-                                     50, 51, 58, kLoose, 59, 45, kLoose, kLoose, 3};
+// Files written side by side: each goes on where the other was interrupted.
+const std::vector<std::size_t> kSideBySide = {0,  1,  30, 31, 7, 8,  40, 41, 20,
+                                              21, 50, 51, 3,  4, 45, 46, 10, 11};
+
+TEST_F(OrderPlaces, OfFilesWrittenSideBySideTheFarEndOfARowIsLeftOut) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.push_back(52);
   blocks.insert(blocks.end(), 8, kLoose);
   lay(blocks);
-  EXPECT_EQ(infer({9, 52, 53, 54, 55, 56, 57, 60, 61}), std::vector<std::uint64_t>());
-  EXPECT_EQ(infer({52, 53, 54, 55, 60, 61, 62, 63}),
-            (std::vector<std::uint64_t>{52, 53, 54, 55, 60, 61, 62, 63}));
+  EXPECT_EQ(infer({53, 54, 55, 56, 57, 58, 59, 60}),
+            (std::vector<std::uint64_t>{53, 54, 55, 56, 57, 58}));
+  EXPECT_TRUE(infer({53, 54, 55, 56, 57, 60, 61, 62}).empty()) << "in two rows";
+}
+
+TEST_F(OrderPlaces, OneNeighbourSaysLittleOfFewBlocks) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.insert(blocks.end(), {52, kLoose, kLoose, 17});
+  lay(blocks);
+  EXPECT_TRUE(infer({53, 54}).empty());
+}
+
+TEST_F(OrderPlaces, ARowIsBrokenByBlocksOfAnotherFile) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.insert(blocks.end(), {52, kLoose, kLoose, 17, 18, kLoose, 56});
+  lay(blocks);
+  EXPECT_EQ(infer({53, 54, 55}), (std::vector<std::uint64_t>{53, 54, 55}));
+  EXPECT_TRUE(infer({53, 54}).empty()) << "one of them is not known to be of a file";
+}
+
+TEST_F(OrderPlaces, TheSamePlacesFromBothSidesAreTooFew) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.push_back(52);
+  blocks.insert(blocks.end(), 12, kLoose);
+  blocks.push_back(59);
+  lay(blocks);
+  EXPECT_TRUE(infer({53, 54, 55, 56, 57, 58}).empty());
+}
+
+TEST_F(OrderPlaces, AFileGoesOnElsewhereOnTheDisk) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.insert(blocks.end(), 10, kLoose);
+  blocks.push_back(63);
+  lay(blocks);
+  const std::set<std::uint64_t> in_use = {14, 15, 16, 17, 18, 52, 53, 54, 55, 56};
+  EXPECT_TRUE(infer(in_use).empty());
+  EXPECT_EQ(infer(in_use, false, {14, 15, 16, 17, 18, 52, 53, 54, 55, 56, 63}),
+            (std::vector<std::uint64_t>{16, 17, 18, 52, 53, 54, 55, 56}));
+  EXPECT_EQ(infer(in_use, false, {11, 14, 15, 16, 17, 18, 52, 53, 54, 55, 56, 63}),
+            (std::vector<std::uint64_t>{14, 15, 16, 17, 18, 52, 53, 54, 55, 56}));
 }
 
 }  // namespace
