@@ -16,7 +16,7 @@ namespace lantern::kit {
 // How far to go on where one step is tried otherwise.
 constexpr std::size_t thinned(std::size_t step) {
 #ifdef LANTERN_THINNED
-  return step * 10;
+  return step * 20;
 #else
   return step;
 #endif

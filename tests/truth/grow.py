@@ -308,7 +308,7 @@ def check_hostile(folder, tree):
 
 def hit_by_chance(disk, whole, places, chance):
     codes = {}
-    for i in range(300 if ALL else 25):
+    for i in range(300 if ALL else 10):
         changed = bytearray(whole)
         for _ in range(chance.randint(1, 4)):
             changed[chance.choice(places)] = chance.choice((0, 1, 255, 128, chance.randrange(256)))
@@ -329,7 +329,7 @@ def check_cuts(folder, tree):
     shutil.copy(disk, kept)
     original, killed = sha(kept), 0
     chance = random.Random(3)
-    for i in range(40 if ALL else 6):
+    for i in range(40 if ALL else 4):
         shutil.copy(kept, disk)
         journal = f"{folder}/cut{i}.undo"
         child = subprocess.Popen([LANTERN, "grow", disk, "--to", "600M", "--apply", "--journal", journal], stdin=subprocess.DEVNULL,
@@ -365,7 +365,7 @@ def main():
         rows = [(row, *ways[i % len(ways)]) for i, row in enumerate(VOLUMES)]
         if ALL:
             rows += [(VOLUMES[0], *way) for way in ways]
-        for row, table, image in share(rows, 4):
+        for row, table, image in share(rows, 3):
             check_volume(folder, tree, row, table, image)
         if shutil.which("mkntfs") and shutil.which("ntfscp"):
             for row in share(NTFS, 2):

@@ -211,7 +211,7 @@ NOT_GROWN = ("r10-f2-4", "r0-zones")
 
 def check_arrays(folder):
     with unpacked("arrays") as place:
-        for what in ARRAYS if ALL else ("r1-three", "r5-left-symmetric", "r10-o2-4"):
+        for what in ARRAYS if ALL else ("r1-three", "r5-left-symmetric"):
             check_array(folder, what, f"{place}/{what}", read_list(f"{place}/{what}.list"))
         for what in NOT_GROWN:
             source = f"{place}/{what}"
@@ -225,7 +225,7 @@ def check_hostile_arrays(folder):
     """Figures of chance in superblocks, their sums made right again, and in bitmaps: an answer."""
     chance, codes = random.Random(3), {}
     with unpacked("arrays") as place:
-        for i in range(150 if ALL else 12):
+        for i in range(150 if ALL else 6):
             what = chance.choice(("r1-three", "r5-left-symmetric", "r10-n2-4"))
             copy = f"{folder}/array"
             shutil.rmtree(copy, ignore_errors=True)
@@ -272,7 +272,7 @@ def check_hostile_group(folder):
     area = start + 4096
     at, size = (int.from_bytes(whole[area + k:area + k + 8], "little") for k in (40, 48))
     text = bytes(whole[area + at:area + at + size])
-    for i in range(150 if ALL else 12):
+    for i in range(150 if ALL else 6):
         changed = bytearray(text)
         for _ in range(chance.randint(1, 3)):
             if chance.random() < 0.5:

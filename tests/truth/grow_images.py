@@ -166,7 +166,7 @@ def check_starts(folder):
 def cut(folder, what, kept, original, after):
     """The files as a power cut leaves them, and the journal as it was."""
     journal = Journal(f"{folder}/grow.undo")
-    tried = share(list(states(journal)), 4) if not ALL else list(states(journal))[::3]
+    tried = share(list(states(journal)), 2) if not ALL else list(states(journal))[::3]
     for i, state in enumerate(tried):
         for part in original:
             shutil.copy(f"{kept}/{part}", folder)

@@ -11,8 +11,8 @@
 #include "lantern/format/registry.h"
 #include "lantern/sources.h"
 #include "lantern/text.h"
-#include "nest/opening/evidence.h"
 #include "nest/owner.h"
+#include "nest/places/evidence.h"
 #include "volume/gpt_layout.h"
 
 namespace lantern {

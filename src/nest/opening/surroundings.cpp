@@ -6,7 +6,7 @@
 
 #include "container/tar.h"
 #include "lantern/error.h"
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 
 namespace lantern {
 

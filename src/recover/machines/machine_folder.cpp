@@ -10,7 +10,7 @@
 #include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 #include "nest/opening/folder_disks.h"
 
 namespace lantern {

@@ -11,7 +11,7 @@
 #include "lantern/error.h"
 #include "lantern/text.h"
 #include "nest/opening/entry_folder.h"
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 #include "nest/opening/folder_disks.h"
 #include "nest/opening/surroundings.h"
 #include "recover/machines/candidates.h"

@@ -5,7 +5,7 @@
 
 #include "lantern/error.h"
 #include "lantern/text.h"
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 #include "repair/containers/containers.h"
 
 namespace lantern::repair {

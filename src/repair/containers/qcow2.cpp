@@ -10,7 +10,7 @@
 #include "container/qcow/rebuild.h"
 #include "container/vmdk/layout.h"
 #include "lantern/error.h"
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 #include "repair/containers/containers.h"
 
 namespace lantern::repair {

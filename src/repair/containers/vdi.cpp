@@ -5,7 +5,7 @@
 #include "container/vdi/layout.h"
 #include "container/vdi/vdi.h"
 #include "lantern/error.h"
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 #include "repair/containers/containers.h"
 
 namespace lantern::repair {

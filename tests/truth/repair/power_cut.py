@@ -213,7 +213,7 @@ def main():
         ("vhdx fixed", "vhdx", {"subformat": "fixed"}), ("hdd", "parallels", {"cluster-size": 65536}),
     ]
     tried = 0
-    for name, driver, options in share(kinds, 4):
+    for name, driver, options in share(kinds, 2):
         if options is None:
             shutil.copy("raw", "disk")
         else:

@@ -10,7 +10,7 @@
 #include "filesystem/ntfs/places.h"
 #include "kit/disk_builder.h"
 #include "kit/fat_builder.h"
-#include "nest/opening/file_places.h"
+#include "nest/places/file_places.h"
 #include "volume/table_places.h"
 
 namespace lantern {

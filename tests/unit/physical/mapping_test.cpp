@@ -20,7 +20,9 @@ constexpr std::uint64_t kMiB = 1u << 20;
 class MappingTest : public testing::Test {
  protected:
   MappingTest() {
-    kit::Bytes disk = kit::pattern(24 * kMiB, 3);
+    const kit::Bytes part = kit::pattern(kMiB, 3);
+    kit::Bytes disk;
+    for (int i = 0; i < 24; ++i) disk.insert(disk.end(), part.begin(), part.end());
     std::fill_n(disk.begin(), 34 * 512, std::byte{0});
     std::fill_n(disk.end() - 33 * 512, 33 * 512, std::byte{0});
     kit::put_gpt(disk, 512, {{2048, 10239, "one"}, {10240, 20479, "two"}, {28672, 40959, "three"}});

@@ -135,7 +135,7 @@ TEST_F(Repaired, IsMadeAndTakenBackToTheByteThoughTheFileGrew) {
 TEST_F(Repaired, KilledAtAnyWriteOfTheApplyIsFinishedOrTakenBack) {
   const kit::Bytes whole = repaired();
   int at = 1;
-  for (;; at += kit::thinned(1) == 1 ? 1 : 3) {
+  for (;; at += kit::thinned(1) == 1 ? 1 : 5) {
     ASSERT_LT(at, 200);
     int left = at;
     const bool cut = killed([&] {
@@ -158,7 +158,7 @@ TEST_F(Repaired, KilledAtAnyWriteOfTheUndoIsUndoneOrMadeAgain) {
   const kit::Bytes whole = repaired();
   apply_repair(plan_, all_, Session({}, context_), how());
   int at = 1;
-  for (;; at += kit::thinned(1) == 1 ? 1 : 3) {
+  for (;; at += kit::thinned(1) == 1 ? 1 : 5) {
     ASSERT_LT(at, 200);
     int left = at;
     if (!killed([&] {
@@ -182,7 +182,7 @@ TEST_F(Repaired, KilledAtAnyWriteOfTheUndoIsUndoneOrMadeAgain) {
 }
 
 TEST_F(Repaired, AFailingWriteIsToldAndTakenBack) {
-  for (int at = 1; at < 200; ++at) {
+  for (int at = 1; at < 200; at += kit::thinned(1) == 1 ? 1 : 4) {
     int left = at;
     try {
       apply_repair(plan_, all_, Session({}, context_), how(&left, [] {

@@ -199,7 +199,8 @@ TEST(RepairPlan, OneWrongFigureOfAFatBootSectorIsPutRightAlone) {
   const std::pair<std::size_t, int> kWrong[] = {
       {0, 0x11},  {11, 0x01}, {12, 0x07}, {13, 0x02}, {13, 0x55}, {14, 0x09}, {16, 0x01},
       {16, 0x40}, {17, 0x11}, {18, 0x01}, {21, 0x33}, {22, 0x01}, {510, 0x00}};
-  for (const auto& [at, value] : kWrong) {
+  for (std::size_t i = 0; i < std::size(kWrong); i += kit::thinned(1) == 1 ? 1u : 4u) {
+    const auto& [at, value] = kWrong[i];
     kit::Bytes disk = whole;
     disk[boot + at] = static_cast<std::byte>(value);
     ASSERT_NE(disk, whole) << at;

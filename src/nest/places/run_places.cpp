@@ -1,4 +1,4 @@
-#include "nest/opening/run_places.h"
+#include "nest/places/run_places.h"
 
 #include <fmt/format.h>
 
@@ -16,7 +16,7 @@ constexpr std::uint64_t kMaxTests = 2'000'000;  // of a piece at a place
 constexpr std::size_t kMaxFits = 4096;
 constexpr double kSurely = 12;  // bits beyond what so many rows have by chance
 constexpr double kApart = 10;   // bits between the best and the next
-constexpr double kHopeless = -8, kContradicts = -6;
+constexpr double kHopeless = -8, kAgainst = -6;
 constexpr double kFits = 6;          // bits of a block that belongs there
 constexpr double kSlight = 1;        // what many blocks in a row have is no news of each
 constexpr double kMaxForBorder = 8;  // bits
@@ -103,7 +103,7 @@ class Runs {
     for (std::size_t i = 0; i < row.count && bits > kHopeless; ++i) {
       ++tests_;
       const double of_block = weigh(from, row, i);
-      if (of_block < kContradicts) return -std::numeric_limits<double>::infinity();
+      if (of_block < kAgainst) return -std::numeric_limits<double>::infinity();
       if (of_block < 0 || of_block >= kSlight) bits += of_block;
     }
     return bits;

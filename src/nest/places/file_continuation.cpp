@@ -1,4 +1,4 @@
-#include "nest/opening/file_continuation.h"
+#include "nest/places/file_continuation.h"
 
 #include <fmt/format.h>
 

@@ -1,5 +1,5 @@
 // Data where files lie, zeros where none does.
-#include "nest/opening/used_places.h"
+#include "nest/places/used_places.h"
 
 #include <gtest/gtest.h>
 

@@ -1,4 +1,4 @@
-#include "nest/opening/file_places.h"
+#include "nest/places/file_places.h"
 
 #include <fmt/format.h>
 
@@ -15,10 +15,10 @@
 #include "lantern/format/registry.h"
 #include "lantern/sources.h"
 #include "lantern/volume_table.h"
-#include "nest/opening/file_continuation.h"
-#include "nest/opening/order_places.h"
-#include "nest/opening/run_places.h"
-#include "nest/opening/used_places.h"
+#include "nest/places/file_continuation.h"
+#include "nest/places/order_places.h"
+#include "nest/places/run_places.h"
+#include "nest/places/used_places.h"
 
 namespace lantern {
 namespace {

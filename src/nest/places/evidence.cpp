@@ -1,12 +1,12 @@
-#include "nest/opening/evidence.h"
+#include "nest/places/evidence.h"
 
 #include "filesystem/exfat/places.h"
 #include "filesystem/ext/places.h"
 #include "filesystem/fat/places.h"
 #include "filesystem/ntfs/places.h"
 #include "lantern/file_system.h"
-#include "nest/opening/file_places.h"
 #include "nest/owner.h"
+#include "nest/places/file_places.h"
 #include "volume/table_places.h"
 
 namespace lantern {

@@ -1,5 +1,5 @@
 // Rows of pieces put where files lie in rows of blocks.
-#include "nest/opening/run_places.h"
+#include "nest/places/run_places.h"
 
 #include <gtest/gtest.h>
 

@@ -1,5 +1,5 @@
 // Places of blocks by their order in the file.
-#include "nest/opening/order_places.h"
+#include "nest/places/order_places.h"
 
 #include <gtest/gtest.h>
 

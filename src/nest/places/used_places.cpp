@@ -1,4 +1,4 @@
-#include "nest/opening/used_places.h"
+#include "nest/places/used_places.h"
 
 #include <algorithm>
 #include <array>

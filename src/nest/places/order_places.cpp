@@ -1,4 +1,4 @@
-#include "nest/opening/order_places.h"
+#include "nest/places/order_places.h"
 
 #include <fmt/format.h>
 
