@@ -17,6 +17,8 @@ constexpr std::uint64_t kHeldWhole = 4ull << 20;  // pieces larger than that are
 constexpr double kSurely = 12;                    // bits beyond what so many pieces have by chance
 constexpr double kApart = 10;                     // bits between the best and the next
 constexpr double kHopeless = -20;
+constexpr double kHit = 4;
+constexpr std::size_t kMaxHits = 1u << 20;
 
 class Unquestioned final : public ByteSource {
  public:
@@ -146,7 +148,8 @@ std::map<std::size_t, std::map<std::uint64_t, double>> Expectations::foretold() 
   return said;
 }
 
-std::vector<PlaceClaim> Expectations::claims() const {
+std::vector<PlaceClaim> Expectations::claims() {
+  hits_.clear();
   std::map<std::uint64_t, Best> of_place;
   std::map<std::size_t, Best> of_piece;
   const auto order = foretold();
@@ -170,6 +173,7 @@ std::vector<PlaceClaim> Expectations::claims() const {
       const Weight weight = weigh(expected, *loose_.bytes[piece], whole);
       if (weight.strongest == nullptr) continue;
       double bits = weight.bits;
+      if (bits >= kHit && hits_.size() < kMaxHits) hits_.push_back({piece, place, bits});
       if (by_order != order.end())
         if (const auto told = by_order->second.find(place); told != by_order->second.end())
           bits += told->second;

@@ -41,7 +41,16 @@ class Expectations {
   std::vector<std::uint64_t> open() const;
 
   // Pieces that fit what is expected at one place, and no other place nearly as well.
-  std::vector<PlaceClaim> claims() const;
+  std::vector<PlaceClaim> claims();
+
+  // A piece that fits what is expected at a place, surely or not.
+  struct Hit {
+    std::size_t piece = 0;
+    std::uint64_t place = 0;
+    double bits = 0;
+  };
+  // As of the last claims().
+  const std::vector<Hit>& hits() const { return hits_; }
 
  private:
   struct One {
@@ -62,6 +71,7 @@ class Expectations {
   const LoosePieces& loose_;
   const Context& context_;
   std::map<std::uint64_t, std::vector<One>> open_;  // by the place of the block
+  std::vector<Hit> hits_;
 };
 
 // The disk without a word on which of it has no place: readers ask where things lie, whether that

@@ -46,6 +46,8 @@ std::vector<PlaceClaim> FileContinuation::claims(const SourcePtr& disk,
   std::vector<Piece> parts{{ExtentKind::direct, disk->size(), disk, 0}};
   for (const SourcePtr& piece : loose_.bytes)
     parts.push_back({ExtentKind::direct, piece->size(), piece, 0});
+  // Behind the last one, too, something lies that a content may go on in, or not.
+  parts.push_back({ExtentKind::zero, kMaxOfOne, nullptr, 0});
   const SourcePtr with_pieces = make_joined(std::move(parts));
   std::vector<PlaceClaim> claims;
   for (const LaidFile& file : files) {
@@ -161,11 +163,11 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
     work_ -= std::min(work_, reached[i].work + kCostOfTry);
     const bool whole = reached[i].complete && reached[i].content.grade == Grade::whole &&
                        reached[i].content.length == file.size_bytes;
-    if (whole || (!reached[i].complete && reached[i].breaks >= end)) {
+    if (whole || (!reached[i].complete && !reached[i].past_end && reached[i].breaks >= end)) {
       if (fits || i >= may_fit) return std::nullopt;
       fits = pieces[i];
       complete = whole;
-    } else if (reached[i].passed >= end) {
+    } else if (reached[i].complete || reached[i].passed >= end) {
       return std::nullopt;  // another may go on in it as well
     } else {
       ++failing;

@@ -26,7 +26,7 @@ namespace {
 constexpr std::uint64_t kMaxWalked = 200'000;  // of a volume
 constexpr std::size_t kMaxBlocks = 1u << 20;   // of a file whose order is asked for
 constexpr std::uint64_t kLooked = 64;          // bytes at an edge
-constexpr std::uint64_t kSurelyDiffers = 8;    // bytes before an end that are hardly all zero
+constexpr std::uint64_t kSurelyDiffers = 8;    // bytes before an end that are rarely all zero
 constexpr double kHardlyZero = 4;              // bits, of the last byte
 // A record may be older than what lies there, and a name may not say what is in the file.
 constexpr double kSpeaksAgainst = -4;
@@ -68,7 +68,7 @@ class FileEdges final : public PlaceFinder {
     std::vector<PlaceClaim> claims = continuation_.claims(unquestioned(known), files_, in_use_);
     if (!claims.empty()) return claims;
     claims = places_by_order(loose_, expected, in_order());
-    const auto more = places_of_runs(loose_, expected, rows(), context_);
+    const auto more = places_of_runs(loose_, expected, rows(), tests_, context_);
     claims.insert(claims.end(), more.begin(), more.end());
     return claims;
   }
@@ -202,15 +202,15 @@ class FileEdges final : public PlaceFinder {
     std::uint64_t near = 0;
     for (std::size_t i = zeros + 1; i <= zeros + kSurelyDiffers && i < kSector; ++i)
       near += ends_[i];
-    expected.add(
-        {end - kSurelyDiffers, kSurelyDiffers + std::min(slack, kLooked)},
-        fmt::format("the end of a file of {} bytes", size),
-        [exactly = rarity(ends_[zeros], cluster),
-         with_zeros = rarity(near, cluster) - kHardlyZero](ByteView bytes) {
-          if (!all_zero(bytes.subspan(kSurelyDiffers)) || all_zero(bytes.first(kSurelyDiffers)))
-            return kSpeaksAgainst;
-          return bytes[kSurelyDiffers - 1] != std::byte{0} ? exactly : with_zeros;
-        });
+    expected.add({end - kSurelyDiffers, kSurelyDiffers + std::min(slack, kLooked)},
+                 fmt::format("the end of a file of {} bytes", size),
+                 [exactly = rarity(ends_[zeros], cluster),
+                  with_zeros = rarity(near, cluster) - kHardlyZero](ByteView bytes) {
+                   if (!all_zero(bytes.subspan(kSurelyDiffers))) return kSpeaksAgainst;
+                   // Programs end in zeros.
+                   if (all_zero(bytes.first(kSurelyDiffers))) return 0.0;
+                   return bytes[kSurelyDiffers - 1] != std::byte{0} ? exactly : with_zeros;
+                 });
   }
 
   const LoosePieces& loose_;
@@ -222,6 +222,7 @@ class FileEdges final : public PlaceFinder {
   std::map<std::string_view, std::uint64_t> beginnings_;
   std::array<std::uint64_t, kSector> ends_{};  // by zeros at the end of a sector
   std::uint64_t texts_ = 0, sectors_ = 0;
+  std::uint64_t tests_ = 10'000'000;  // of rows that are left
 };
 
 }  // namespace

@@ -12,7 +12,9 @@ namespace {
 
 // Where nearly all neighbours follow each other, files were written one after the other.
 constexpr double kOneAfterTheOther = 0.9, kMostInOrder = 0.5;
-constexpr std::size_t kInOneGo = 8, kFew = 4;
+// Systems write so much of a file before they turn to another, or most of it.
+constexpr std::uint64_t kInOneGo = 4ull << 20;  // bytes
+constexpr std::size_t kSeveral = 8, kFew = 4;
 constexpr std::size_t kMaxBetween = 4096;           // blocks of other files between two of one
 constexpr double kContradicts = -6, kSupports = 3;  // bits
 // Where a row of blocks ends, one of another file may lie.
@@ -64,15 +66,28 @@ class Order {
     }
     // Told by one neighbour alone: where files were written side by side, it counts only of what
     // was written in one go.
-    const std::size_t least = share_ < kOneAfterTheOther ? kInOneGo : 1;
+    const std::size_t in_one_go = loose_.piece_bytes * kFew >= kInOneGo ? kFew : kSeveral;
+    const std::size_t least = share_ < kOneAfterTheOther ? in_one_go : 1;
     if (fill_from_ends(gap, slots, least)) return;
-    // Files that were written side by side do not come in the order of the disk.
-    if (share_ < kOneAfterTheOther) return;
     const auto from = gap.before ? files_.open.upper_bound(*gap.before) : files_.open.begin();
     // What was written last may be followed by what lies before it.
     const bool back = gap.before && gap.after && *gap.after < *gap.before;
     const auto to = gap.after && !back ? files_.open.lower_bound(*gap.after) : files_.open.end();
-    claim(slots, {from, to}, least, "files lie in just so many blocks of the disk there");
+    // Small parts of files that were written side by side come in no order.
+    const std::vector<std::uint64_t> places(from, to);
+    if (share_ < kOneAfterTheOther && (in_one_go > kFew || shortest_row(places) < kUnsure)) return;
+    claim(slots, places, least, "files lie in just so many blocks of the disk there");
+  }
+
+  std::size_t shortest_row(const std::vector<std::uint64_t>& places) const {
+    std::size_t shortest = places.size(), length = 0;
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      ++length;
+      if (i + 1 < places.size() && places[i + 1] == places[i] + loose_.piece_bytes) continue;
+      shortest = std::min(shortest, length);
+      length = 0;
+    }
+    return shortest;
   }
 
   // That must lie between two that have their place, when that tells where they belong.

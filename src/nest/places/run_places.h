@@ -19,8 +19,10 @@ struct BlockRow {
 };
 
 // `rows`: blocks without a place in the file in which one file lies, or several in a row. An
-// inference: that the row was written in one go. Nothing where the order of the file says nothing.
+// inference: that the row was written in one go. Nothing where the order of the file says nothing,
+// nor when there were more than `tests` of a piece at a place to do; takes away those it did.
 std::vector<PlaceClaim> places_of_runs(const LoosePieces& loose, const Expectations& expected,
-                                       const std::set<BlockRow>& rows, const Context& context);
+                                       const std::set<BlockRow>& rows, std::uint64_t& tests,
+                                       const Context& context);
 
 }  // namespace lantern

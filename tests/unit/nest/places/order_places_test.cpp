@@ -16,10 +16,10 @@ constexpr std::size_t kLoose = ~std::size_t{0};
 class OrderPlaces : public testing::Test {
  protected:
   void lay(const std::vector<std::size_t>& blocks) {
-    loose_.piece_bytes = kUnit;
+    loose_.piece_bytes = unit_;
     for (const std::size_t block : blocks) {
       if (block != kLoose) {
-        loose_.slots.push_back({block * kUnit});
+        loose_.slots.push_back({block * unit_});
         continue;
       }
       loose_.slots.push_back({std::nullopt, loose_.bytes.size()});
@@ -37,24 +37,25 @@ class OrderPlaces : public testing::Test {
   // `file`: blocks of one, in its order.
   std::vector<std::uint64_t> infer(const std::set<std::uint64_t>& in_use, bool against = false,
                                    const std::vector<std::uint64_t>& file = {}) {
-    const SourcePtr lost = make_joined({{ExtentKind::unreadable, 64 * kUnit, nullptr, 0}});
+    const SourcePtr lost = make_joined({{ExtentKind::unreadable, 64 * unit_, nullptr, 0}});
     Expectations expected(loose_, lost, context_);
     if (against)
       for (std::uint64_t block = 0; block < 64; ++block)
-        expected.add({block * kUnit, 16}, "a mark", [](ByteView) { return -8.0; });
+        expected.add({block * unit_, 16}, "a mark", [](ByteView) { return -8.0; });
     FileBlocks files;
-    for (const std::uint64_t block : in_use) files.open.insert(block * kUnit);
+    for (const std::uint64_t block : in_use) files.open.insert(block * unit_);
     std::vector<std::uint64_t> in_order;
-    for (const std::uint64_t block : file) in_order.push_back(block * kUnit);
+    for (const std::uint64_t block : file) in_order.push_back(block * unit_);
     files.add(in_order);
     std::vector<std::uint64_t> found;
     for (const PlaceClaim& claim : places_by_order(loose_, expected, files)) {
       EXPECT_TRUE(claim.inferred);
-      found.push_back(claim.disk_offset / kUnit);
+      found.push_back(claim.disk_offset / unit_);
     }
     return found;
   }
 
+  std::uint64_t unit_ = kUnit;
   LoosePieces loose_;
   Context context_;
 };
@@ -108,6 +109,18 @@ TEST_F(OrderPlaces, ARowIsBrokenByBlocksOfAnotherFile) {
   lay(blocks);
   EXPECT_EQ(infer({53, 54, 55}), (std::vector<std::uint64_t>{53, 54, 55}));
   EXPECT_TRUE(infer({53, 54}).empty()) << "one of them is not known to be of a file";
+}
+
+TEST_F(OrderPlaces, OfLargeBlocksRowsOfSeveralFilesAreTakenAsTheyLie) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.insert(blocks.end(), {54, kLoose, kLoose, kLoose, kLoose, 63});
+  lay(blocks);
+  EXPECT_TRUE(infer({55, 56, 59, 60}).empty()) << "few small blocks";
+  loose_ = {};
+  unit_ = 1u << 20;
+  lay(blocks);
+  EXPECT_EQ(infer({55, 56, 59, 60}), (std::vector<std::uint64_t>{55, 56, 59, 60}));
+  EXPECT_TRUE(infer({56, 58, 59, 60}).empty()) << "a row of one block may be anywhere";
 }
 
 TEST_F(OrderPlaces, TheSamePlacesFromBothSidesAreTooFew) {

@@ -49,12 +49,14 @@ class RunPlaces : public testing::Test {
   // Piece by block.
   std::map<std::uint64_t, std::size_t> find(const std::set<BlockRow>& rows) {
     std::map<std::uint64_t, std::size_t> found;
-    for (const PlaceClaim& claim : places_of_runs(loose_, expected_, rows, context_)) {
+    for (const PlaceClaim& claim : places_of_runs(loose_, expected_, rows, tests_, context_)) {
       EXPECT_TRUE(claim.inferred);
       found.emplace(claim.disk_offset / kUnit, claim.piece);
     }
     return found;
   }
+
+  std::uint64_t tests_ = 100'000;
 
   static BlockRow row(std::uint64_t block, std::size_t count) { return {block * kUnit, count}; }
 
@@ -77,6 +79,22 @@ TEST_F(RunPlaces, WhatLiesOutsideOfThemIsLeft) {
   const auto found = find({row(50, 20)});
   EXPECT_EQ(found.size(), 9u);
   EXPECT_EQ(found.begin()->first, 52u);
+}
+
+TEST_F(RunPlaces, ARowOfAllThatLacksAPlaceButItsFirst) {
+  add(60, {10}, 14);
+  add(89, {39}, 14);
+  const auto found = find({row(50, 40)});
+  EXPECT_EQ(found.size(), 39u);
+  EXPECT_EQ(found.begin()->first, 51u) << "in the first one another file may lie";
+}
+
+TEST_F(RunPlaces, BlocksThatAreAsFarApartInTheFileMakeARow) {
+  add(60, {10}, 10);
+  add(63, {13}, 10);
+  EXPECT_TRUE(expected_.claims().empty()) << "each is not enough";
+  const auto found = find({});
+  EXPECT_EQ(found, (std::map<std::uint64_t, std::size_t>{{60, 10}, {61, 11}, {62, 12}, {63, 13}}));
 }
 
 TEST_F(RunPlaces, OneThatFitsIsNotEnough) {
@@ -106,6 +124,14 @@ TEST_F(RunPlaces, NothingAgainstWhatIsExpected) {
   add(60, {}, 14, -8);
   add(69, {19}, 14);
   EXPECT_TRUE(find({row(50, 20)}).empty());
+}
+
+TEST_F(RunPlaces, NothingWhenThereIsTooMuchToTest) {
+  add(50, {0}, 14);
+  add(69, {19}, 14);
+  tests_ = 30;
+  EXPECT_TRUE(find({row(50, 20)}).empty());
+  EXPECT_EQ(tests_, 0u);
 }
 
 TEST_F(RunPlaces, NothingInAShuffledFile) {
