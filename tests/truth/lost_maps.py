@@ -32,10 +32,10 @@ KINDS = {
     "fat32": (0x0C, ("mkfs.fat", "-F", "32", "-s", "1"), ("mcopy",), (0.9, 0.4, 0.1), ("fsck.fat", "-n")),
     "ntfs": (7, ("mkntfs", "-Q", "-F", "-q", "-p", str(FIRST // 512)), ("mount", "-t", "ntfs-3g", "-o", "big_writes"), (0.9, 0.6, 0.15),
              ("ntfsfix", "-n")),
-    "ext4": (0x83, ("mkfs.ext4", "-q", "-F"), ("mount", "-t", "ext4"), (0.4, 0.4, 0.1), ("e2fsck", "-fn")),
+    "ext4": (0x83, ("mkfs.ext4", "-q", "-F"), ("mount", "-t", "ext4"), (0.6, 0.4, 0.1), ("e2fsck", "-fn")),
     "exfat": (7, ("mkfs.exfat",), ("mount.exfat-fuse",), (0.9, 0.4, 0.05), ("fsck.exfat", "-n")),
 }
-SHORT = ("vhd, ntfs, shuffled", "vhdx, ext4, shuffled", "vdi, exfat, as written")  # without --all
+SHORT = ("vhd, ntfs, shuffled", "qcow2, ext4, as written", "vdi, exfat, as written")  # without --all
 
 
 def run(*command):

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <future>
 #include <iterator>
 #include <numeric>
@@ -31,6 +32,14 @@ constexpr std::uint64_t kShort = 4096;
 bool tells_pieces_apart(const SignatureKind& kind) {
   return !kind.check.empty() && kind.check != "text" && kind.check != "mail" &&
          kind.check != "rtf" && kind.check != "bmp";
+}
+
+// Kinds whose checks see near a wrong byte that it is wrong: not those read from tables at their
+// end, nor those with one checksum of much.
+bool is_checked_all_along(const SignatureKind& kind) {
+  constexpr std::array<std::string_view, 11> kChecked = {
+      "jpeg", "png", "gif", "gzip", "zip", "flac", "ogg", "mpeg", "ebml", "tar", "sqlite"};
+  return std::find(kChecked.begin(), kChecked.end(), kind.check) != kChecked.end();
 }
 
 }  // namespace
@@ -174,7 +183,8 @@ std::optional<PlaceClaim> FileContinuation::follow(const LaidFile& file, const S
       farthest = std::max(farthest, reached[i].breaks);
     }
   }
-  const bool far = missing.length >= kShort && farthest - missing.border <= missing.length / 2;
+  const bool far = missing.length >= kShort && is_checked_all_along(kind) &&
+                   farthest - missing.border <= missing.length / 2;
   if (!fits || loose_.placed[*fits] || failing < kMinFailing || !(complete || far))
     return std::nullopt;
   return PlaceClaim{*fits, missing.block,
