@@ -10,8 +10,8 @@
 #include "host/lock_files.h"
 #include "lantern/error.h"
 #include "lantern/text.h"
-#include "nest/places/evidence.h"
 #include "nest/opening/folder_disks.h"
+#include "nest/places/evidence.h"
 
 namespace lantern {
 namespace {
