@@ -222,7 +222,7 @@ class FileEdges final : public PlaceFinder {
   std::map<std::string_view, std::uint64_t> beginnings_;
   std::array<std::uint64_t, kSector> ends_{};  // by zeros at the end of a sector
   std::uint64_t texts_ = 0, sectors_ = 0;
-  std::uint64_t tests_ = 10'000'000;  // of rows that are left
+  std::uint64_t tests_ = 4'000'000;  // of rows that are left
 };
 
 }  // namespace

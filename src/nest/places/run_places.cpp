@@ -6,7 +6,6 @@
 #include <cmath>
 #include <limits>
 #include <map>
-#include <optional>
 
 namespace lantern {
 namespace {
