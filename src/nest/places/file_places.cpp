@@ -29,7 +29,7 @@ constexpr std::uint64_t kLooked = 64;          // bytes at an edge
 constexpr std::uint64_t kSurelyDiffers = 8;    // bytes before an end that are rarely all zero
 constexpr double kHardlyZero = 4;              // bits, of the last byte
 // A record may be older than what lies there, and a name may not say what is in the file.
-constexpr double kSpeaksAgainst = -4;
+constexpr double kEvidenceAgainst = -4;
 
 class FileEdges final : public PlaceFinder {
  public:
@@ -59,7 +59,7 @@ class FileEdges final : public PlaceFinder {
     for (const VolumeRow& row : table.rows)
       read_volume(whole, intersect(row.range, {0, known->size()}), expected);
     if (table.rows.empty()) read_volume(whole, {0, known->size()}, expected);
-    used_.expect(known, expected);
+    used_.expect(known, expected, context_);
     return {};
   }
 
@@ -134,7 +134,9 @@ class FileEdges final : public PlaceFinder {
     try {
       files.open(entry).bytes->extents({0, entry.size_bytes}, [&](const Extent& extent) {
         if (extent.kind != ExtentKind::direct) return true;
-        const std::uint64_t place = volume.offset + extent.below().offset;
+        const std::uint64_t below = extent.below().offset;
+        if (below > volume.length || extent.range.length > volume.length - below) return true;
+        const std::uint64_t place = volume.offset + below;
         for (std::uint64_t at = place / unit * unit; at < place + extent.range.length; at += unit)
           if (expected.is_open(at)) {
             in_use_.insert(at);
@@ -183,7 +185,7 @@ class FileEdges final : public PlaceFinder {
                    const std::string_view kind = marked_kind(bytes);
                    if (!kind.empty() && std::find(kinds.begin(), kinds.end(), kind) != kinds.end())
                      return of_mark;
-                   return text && is_text(bytes.first(kLooked)) ? of_text : kSpeaksAgainst;
+                   return text && is_text(bytes.first(kLooked)) ? of_text : kEvidenceAgainst;
                  });
   }
 
@@ -206,7 +208,7 @@ class FileEdges final : public PlaceFinder {
                  fmt::format("the end of a file of {} bytes", size),
                  [exactly = rarity(ends_[zeros], cluster),
                   with_zeros = rarity(near, cluster) - kHardlyZero](ByteView bytes) {
-                   if (!all_zero(bytes.subspan(kSurelyDiffers))) return kSpeaksAgainst;
+                   if (!all_zero(bytes.subspan(kSurelyDiffers))) return kEvidenceAgainst;
                    // Programs end in zeros.
                    if (all_zero(bytes.first(kSurelyDiffers))) return 0.0;
                    return bytes[kSurelyDiffers - 1] != std::byte{0} ? exactly : with_zeros;

@@ -11,7 +11,7 @@ namespace lantern {
 namespace {
 
 // Where nearly all neighbours follow each other, files were written one after the other.
-constexpr double kOneAfterTheOther = 0.9, kMostInOrder = 0.5;
+constexpr double kOneAfterTheOther = 0.9, kHalfInOrder = 0.5;
 // Systems write so much of a file before they turn to another, or most of it.
 constexpr std::uint64_t kInOneGo = 4ull << 20;  // bytes
 constexpr std::size_t kSeveral = 8, kFew = 4;
@@ -91,7 +91,7 @@ class Order {
   }
 
   // That must lie between two that have their place, when that tells where they belong.
-  std::size_t least_between() const { return share_ < kMostInOrder ? kFew : 1; }
+  std::size_t least_between() const { return share_ < kHalfInOrder ? kFew : 1; }
 
   // What was written in one go goes on behind one that has its place, and ends before the other.
   bool fill_from_ends(const Gap& gap, const std::vector<std::size_t>& slots, std::size_t least) {

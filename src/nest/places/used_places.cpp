@@ -72,7 +72,8 @@ std::vector<UsedPlaces::Stretch> UsedPlaces::stretches(std::uint64_t block,
   return found;
 }
 
-void UsedPlaces::expect(const SourcePtr& known, Expectations& expected) const {
+void UsedPlaces::expect(const SourcePtr& known, Expectations& expected,
+                        const Context& context) const {
   // Of stretches in blocks that have their place: how many hold data, by whether files lie there.
   struct Seen {
     double data = 1, all = 2;  // as if one of each had been seen
@@ -80,6 +81,7 @@ void UsedPlaces::expect(const SourcePtr& known, Expectations& expected) const {
   std::array<Seen, 2> seen{};
   std::array<std::byte, kSector> sector{};
   for (const auto& [block, used] : used_) {
+    context.check_cancelled();
     if (expected.is_open(block)) continue;
     for (const Stretch& stretch : stretches(block, used)) {
       const ReadResult got = known->read(stretch.sector, sector);
@@ -93,6 +95,7 @@ void UsedPlaces::expect(const SourcePtr& known, Expectations& expected) const {
       static_cast<double>(data_sectors_) * kSector /
       (static_cast<double>(loose_.bytes.size()) * static_cast<double>(loose_.piece_bytes));
   for (const auto& [block, used] : used_) {
+    context.check_cancelled();
     if (!expected.is_open(block)) continue;
     for (const Stretch& stretch : stretches(block, used)) {
       const Seen& of = seen.at(stretch.used ? 1 : 0);

@@ -25,7 +25,7 @@ class UsedPlaces {
   void add(std::uint64_t place, std::uint64_t length, std::uint64_t cluster,
            const Expectations& expected);
   // `known`: the disk as far as its blocks have places.
-  void expect(const SourcePtr& known, Expectations& expected) const;
+  void expect(const SourcePtr& known, Expectations& expected, const Context& context) const;
 
  private:
   // Clusters in a row that files lie in, or that none does: a sector from the middle of them.

@@ -63,7 +63,7 @@ class OrderPlaces : public testing::Test {
 TEST_F(OrderPlaces, BetweenTwoThatAreAsFarApart) {
   lay({0, 1, 2, 3, 4, 5, 6, 7, 8, kLoose, kLoose, 11, 12, 13});
   EXPECT_EQ(infer({}), (std::vector<std::uint64_t>{9, 10}));
-  EXPECT_TRUE(infer({}, true).empty()) << "what is expected there speaks against it";
+  EXPECT_TRUE(infer({}, true).empty()) << "what is expected there is evidence against it";
 }
 
 TEST_F(OrderPlaces, ByWhereFilesLie) {

@@ -62,7 +62,7 @@ class Used : public testing::Test {
 TEST_F(Used, WhatLiesJustWhereFilesDoFitsBest) {
   for (std::uint64_t i = 0; i < 8; ++i) lay(i * kUnit, kUnit / 2);
   lay(9 * kUnit, kUnit / 2);
-  used_.expect(disk_, *expected_);
+  used_.expect(disk_, *expected_, context_);
   const auto of = [&](std::size_t piece) { return expected_->weigh(piece, 9 * kUnit); };
   EXPECT_GT(of(0), 1);
   EXPECT_LT(of(1), of(0) - 2) << "data where no file lies";
@@ -75,7 +75,7 @@ TEST_F(Used, DataInFreeClustersSayNothingWhereFreeClustersHoldData) {
   // Files in the second cluster only, of blocks with data in eight.
   for (std::uint64_t i = 0; i < 8; ++i) lay(i * kUnit + kCluster, kCluster);
   lay(9 * kUnit, kUnit / 2);
-  used_.expect(disk_, *expected_);
+  used_.expect(disk_, *expected_, context_);
   EXPECT_LT(std::abs(expected_->weigh(1, 9 * kUnit) - expected_->weigh(0, 9 * kUnit)), 2);
 }
 
@@ -83,7 +83,7 @@ TEST_F(Used, ManyFilesOfOneBlockAreAsOne) {
   for (std::uint64_t i = 0; i < 8; ++i) lay(i * kUnit, kUnit / 2);
   lay(9 * kUnit, kUnit);
   for (std::uint64_t i = 0; i < 10'000; ++i) lay(9 * kUnit, 1);
-  used_.expect(disk_, *expected_);
+  used_.expect(disk_, *expected_, context_);
   EXPECT_GT(expected_->weigh(1, 9 * kUnit), 0);
 }
 
