@@ -163,10 +163,16 @@ class Order {
              std::optional<std::size_t> border = std::nullopt) {
     if (places.size() != slots.size() || slots.size() < least) return;
     std::vector<double> bits;
+    double behind = 0, before = 0;  // the one neighbour, and the other
     for (std::size_t i = 0; i < places.size(); ++i) {
       bits.push_back(expected_.weigh(loose_.slots[slots[i]].piece, places[i]));
       if (bits.back() < kContradicts) return;
+      (border && i < *border ? behind : before) += bits.back();
     }
+    if (behind + before < kContradicts) return;
+    // That two rows are just as many together happens by chance.
+    const bool two_rows = border && *border > 0 && *border < places.size();
+    if (two_rows && std::min(behind, before) < kSupports) return;
     for (std::size_t i = 0; i < places.size(); ++i) {
       const bool unsure = border && i + kUnsure >= *border && i < *border + kUnsure;
       if (unsure && bits[i] < kSupports) continue;

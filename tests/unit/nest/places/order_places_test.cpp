@@ -34,14 +34,13 @@ class OrderPlaces : public testing::Test {
   }
 
   // Places of the pieces, in their order; empty: nothing is inferred.
-  // `file`: blocks of one, in its order.
-  std::vector<std::uint64_t> infer(const std::set<std::uint64_t>& in_use, bool against = false,
+  // `bits`: what is expected everywhere says of each piece. `file`: blocks of one, in its order.
+  std::vector<std::uint64_t> infer(const std::set<std::uint64_t>& in_use, double bits = 0,
                                    const std::vector<std::uint64_t>& file = {}) {
     const SourcePtr lost = make_joined({{ExtentKind::unreadable, 64 * unit_, nullptr, 0}});
     Expectations expected(loose_, lost, context_);
-    if (against)
-      for (std::uint64_t block = 0; block < 64; ++block)
-        expected.add({block * unit_, 16}, "a mark", [](ByteView) { return -8.0; });
+    for (std::uint64_t block = 0; block < 64; ++block)
+      expected.add({block * unit_, 16}, "a mark", [bits](ByteView) { return bits; });
     FileBlocks files;
     for (const std::uint64_t block : in_use) files.open.insert(block * unit_);
     std::vector<std::uint64_t> in_order;
@@ -63,7 +62,7 @@ class OrderPlaces : public testing::Test {
 TEST_F(OrderPlaces, BetweenTwoThatAreAsFarApart) {
   lay({0, 1, 2, 3, 4, 5, 6, 7, 8, kLoose, kLoose, 11, 12, 13});
   EXPECT_EQ(infer({}), (std::vector<std::uint64_t>{9, 10}));
-  EXPECT_TRUE(infer({}, true).empty()) << "what is expected there is evidence against it";
+  EXPECT_TRUE(infer({}, -8).empty()) << "what is expected there is evidence against it";
 }
 
 TEST_F(OrderPlaces, ByWhereFilesLie) {
@@ -132,6 +131,22 @@ TEST_F(OrderPlaces, TheSamePlacesFromBothSidesAreTooFew) {
   EXPECT_TRUE(infer({53, 54, 55, 56, 57, 58}).empty());
 }
 
+TEST_F(OrderPlaces, TwoRowsThatAreJustAsManyTogetherNeedEvidence) {
+  std::vector<std::size_t> blocks = kSideBySide;
+  blocks.insert(blocks.end(), 13, kLoose);
+  blocks.push_back(59);
+  lay(blocks);
+  const std::set<std::uint64_t> in_use = {12, 13, 14, 15, 16, 17, 18, 53, 54, 55, 56, 57, 58};
+  EXPECT_TRUE(infer(in_use).empty());
+  EXPECT_EQ(infer(in_use, 1), (std::vector<std::uint64_t>{12, 13, 14, 15, 16, 55, 56, 57, 58}));
+}
+
+TEST_F(OrderPlaces, ARowThatIsExpectedNowhereIsNone) {
+  lay({0, 1, 2, 3, 4, 5, 6, 7, 8, kLoose, kLoose, kLoose, 12, 13, 14});
+  EXPECT_EQ(infer({}, -1).size(), 3u);
+  EXPECT_TRUE(infer({}, -3).empty());
+}
+
 TEST_F(OrderPlaces, AFileGoesOnElsewhereOnTheDisk) {
   std::vector<std::size_t> blocks = kSideBySide;
   blocks.insert(blocks.end(), 10, kLoose);
@@ -139,9 +154,9 @@ TEST_F(OrderPlaces, AFileGoesOnElsewhereOnTheDisk) {
   lay(blocks);
   const std::set<std::uint64_t> in_use = {14, 15, 16, 17, 18, 52, 53, 54, 55, 56};
   EXPECT_TRUE(infer(in_use).empty());
-  EXPECT_EQ(infer(in_use, false, {14, 15, 16, 17, 18, 52, 53, 54, 55, 56, 63}),
+  EXPECT_EQ(infer(in_use, 0, {14, 15, 16, 17, 18, 52, 53, 54, 55, 56, 63}),
             (std::vector<std::uint64_t>{16, 17, 18, 52, 53, 54, 55, 56}));
-  EXPECT_EQ(infer(in_use, false, {11, 14, 15, 16, 17, 18, 52, 53, 54, 55, 56, 63}),
+  EXPECT_EQ(infer(in_use, 0, {11, 14, 15, 16, 17, 18, 52, 53, 54, 55, 56, 63}),
             (std::vector<std::uint64_t>{14, 15, 16, 17, 18, 52, 53, 54, 55, 56}));
 }
 
