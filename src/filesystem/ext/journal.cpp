@@ -6,171 +6,13 @@
 #include <set>
 
 #include "base/checked.h"
-#include "base/crc32c.h"
 #include "base/store.h"
+#include "filesystem/ext/journal_log.h"
 
 namespace lantern::ext {
 namespace {
 
-constexpr std::uint32_t kMagic = 0xC03B3998;
-constexpr std::uint32_t kDescriptor = 1;
-constexpr std::uint32_t kCommit = 2;
-constexpr std::uint32_t kRevoke = 5;
-constexpr std::size_t kHead = 12;
-constexpr std::uint32_t kWideNumbers = 0x2;
-constexpr std::uint32_t kOldSums = 0x8;
-constexpr std::uint32_t kSums = 0x10;
-constexpr std::uint32_t kFastCommits = 0x20;
 constexpr std::uint32_t kEscaped = 1;
-constexpr std::uint32_t kSameUuid = 2;
-constexpr std::uint32_t kLastTag = 8;
-constexpr std::uint64_t kMaxBlocks = 16u << 20;
-
-struct Tag {
-  std::uint64_t block = 0;
-  std::uint32_t flags = 0;
-  std::uint32_t checksum = 0;
-};
-
-const SourcePtr& journal_bytes(const Volume& volume) {
-  return volume.journal ? volume.journal : volume.raw;
-}
-
-bool read_block(const Volume& volume, std::uint64_t place, std::span<std::byte> out) {
-  const ReadResult got = journal_bytes(volume)->read(volume.block_place(place), out);
-  return got.length == out.size() && got.unreadable.empty();
-}
-
-// The journal as a file of blocks.
-class Log {
- public:
-  static std::optional<Log> open(const Volume& volume) {
-    Log log(volume);
-    if (!volume.super.has(kHasJournal) || !log.find_blocks()) return std::nullopt;
-    Bytes head(volume.super.block_bytes);
-    if (!log.read(log.head_, head) || !is_journal_start(head) ||
-        be32(head, 0x0C) != volume.super.block_bytes) {
-      volume.context.report(
-          FindingCode::ext_journal, Severity::damage,
-          {log.places_.empty() ? 0 : volume.block_place(log.places_[0]), head.size()},
-          "the journal does not begin as one", "it is left out");
-      return std::nullopt;
-    }
-    log.count_ = std::min<std::uint64_t>(be32(head, 0x10), log.block_count_);
-    log.first_ = be32(head, 0x14);
-    log.sequence = be32(head, 0x18);
-    log.start = be32(head, 0x1C);
-    if (be32(head, 4) == 4) {
-      log.features = be32(head, 0x28);
-      log.seed_ = crc32c_chain(~0u, slice(head, 0x30, 16));
-    }
-    // Fast commits take the end of the log for themselves.
-    if ((log.features & kFastCommits) != 0) {
-      const std::uint64_t own = be32(head, 0x54) == 0 ? 256 : be32(head, 0x54);
-      if (own < log.count_) log.count_ -= own;
-    }
-    if (log.first_ == 0 || log.first_ >= log.count_ || log.start >= log.count_) return std::nullopt;
-    return log;
-  }
-
-  std::uint64_t first() const { return first_; }
-  std::uint64_t count() const { return count_; }
-  std::uint64_t next(std::uint64_t index) const { return index + 1 < count_ ? index + 1 : first_; }
-  std::uint64_t place(std::uint64_t index) const {
-    return volume_->journal ? index : places_[static_cast<std::size_t>(index)];
-  }
-
-  bool read(std::uint64_t index, std::span<std::byte> out) const {
-    if (index >= block_count_) return false;
-    if (!volume_->journal && !volume_->valid_block(place(index))) return false;
-    return read_block(*volume_, place(index), out);
-  }
-
-  std::vector<Tag> tags_of(ByteView block) const {
-    std::vector<Tag> tags;
-    const bool sums = (features & kSums) != 0;
-    const bool wide = (features & kWideNumbers) != 0;
-    const std::size_t bytes = sums ? 16 : wide ? 12 : 8;
-    for (std::size_t at = kHead; at + bytes <= block.size();) {
-      Tag tag;
-      tag.block = be32(block, at);
-      if (sums) {
-        tag.flags = be32(block, at + 4);
-        tag.checksum = be32(block, at + 12);
-        if (wide) tag.block |= std::uint64_t{be32(block, at + 8)} << 32;
-      } else {
-        tag.checksum = be16(block, at + 4);
-        tag.flags = be16(block, at + 6);
-        if (wide) tag.block |= std::uint64_t{be32(block, at + 8)} << 32;
-      }
-      at += bytes;
-      if ((tag.flags & kSameUuid) == 0) at += 16;
-      tags.push_back(tag);
-      if ((tag.flags & kLastTag) != 0) break;
-    }
-    return tags;
-  }
-
-  // Whether a block is what its tag says; where there are no checksums it only must not be a block
-  // of the journal's own.
-  bool fits(const Tag& tag, std::uint32_t of, ByteView block) const {
-    if ((features & (kSums | kOldSums)) != 0) {
-      std::array<std::byte, 4> number{};
-      store_be32(number, 0, of);
-      const std::uint32_t sum = crc32c_chain(crc32c_chain(seed_, number), block);
-      return (features & kSums) != 0 ? sum == tag.checksum : (sum & 0xFFFF) == tag.checksum;
-    }
-    return be32(block, 0) != kMagic;
-  }
-
-  std::vector<std::uint64_t> revoked_by(ByteView block) const {
-    std::vector<std::uint64_t> blocks;
-    const std::size_t bytes = (features & kWideNumbers) != 0 ? 8 : 4;
-    const std::size_t end = std::min<std::size_t>(be32(block, kHead), block.size());
-    for (std::size_t at = kHead + 4; at + bytes <= end; at += bytes)
-      blocks.push_back(bytes == 8 ? be64(block, at) : be32(block, at));
-    return blocks;
-  }
-
-  std::uint32_t features = 0;
-  std::uint32_t sequence = 0;
-  std::uint64_t start = 0;
-
- private:
-  explicit Log(const Volume& volume) : volume_(&volume) {}
-
-  // False: there is no journal that can be read.
-  bool find_blocks() {
-    if (!volume_->loose_journal.empty()) {
-      places_ = volume_->loose_journal;
-      block_count_ = places_.size();
-      return true;
-    }
-    if (volume_->journal) {
-      head_ = journal_start(volume_->super.block_bytes) / volume_->super.block_bytes;
-      block_count_ = std::min(volume_->journal->size() / volume_->super.block_bytes, kMaxBlocks);
-      return true;
-    }
-    if (volume_->super.journal_inode == 0) return false;
-    const auto inode = volume_->inode(volume_->super.journal_inode);
-    if (!inode || !inode->has_content()) return false;
-    for (const BlockRun& run : map_blocks(*volume_, *inode).runs)
-      for (std::uint64_t i = 0; i < run.count && run.logical + i < kMaxBlocks; ++i) {
-        places_.resize(static_cast<std::size_t>(run.logical + i + 1));
-        places_.back() = run.physical + i;
-      }
-    block_count_ = places_.size();
-    return true;
-  }
-
-  const Volume* volume_;
-  std::vector<std::uint64_t> places_;  // in the volume; of a device of its own they need no list
-  std::uint64_t block_count_ = 0;
-  std::uint64_t head_ = 0;  // where its own superblock stands
-  std::uint64_t count_ = 0;
-  std::uint64_t first_ = 0;
-  std::uint32_t seed_ = ~0u;
-};
 
 // A run of transactions that follow one another in the log.
 struct Follow {
@@ -185,8 +27,8 @@ struct Follow {
 
 // Follows the log from `index`. `expected`: the sequence that must stand there. `strict`: stops at
 // a block whose checksum is wrong, as a mount does; else such copies alone are left out.
-Follow follow(const Volume& volume, const Log& log, std::uint64_t index, std::uint32_t expected,
-              bool strict) {
+Follow follow(const Volume& volume, const JournalLog& log, std::uint64_t index,
+              std::uint32_t expected, bool strict) {
   Follow result;
   result.committed_from = result.committed_to = expected;
   result.begin = result.end = index;
@@ -195,13 +37,14 @@ Follow follow(const Volume& volume, const Log& log, std::uint64_t index, std::ui
   Bytes block(volume.super.block_bytes);
   Bytes data(volume.super.block_bytes);
   for (std::uint64_t walked = 0; walked < log.count(); ++walked) {
-    if (!log.read(index, block) || be32(block, 0) != kMagic || be32(block, 8) != expected) break;
+    if (!log.read(index, block) || be32(block, 0) != kJournalMark || be32(block, 8) != expected)
+      break;
     volume.context.check_cancelled();
     result.visited.push_back(index);
     const std::uint32_t kind = be32(block, 4);
-    if (kind == kDescriptor) {
+    if (kind == kJournalTags) {
       bool good = true;
-      for (const Tag& tag : log.tags_of(block)) {
+      for (const JournalTag& tag : log.tags_of(block)) {
         index = log.next(index);
         ++walked;
         result.visited.push_back(index);
@@ -213,9 +56,9 @@ Follow follow(const Volume& volume, const Log& log, std::uint64_t index, std::ui
           good = false;
       }
       if (!good && strict) break;
-    } else if (kind == kRevoke) {
+    } else if (kind == kJournalRevoke) {
       for (const std::uint64_t revoked : log.revoked_by(block)) pending_revoked[revoked] = expected;
-    } else if (kind == kCommit) {
+    } else if (kind == kJournalCommit) {
       result.copies.insert(result.copies.end(), pending.begin(), pending.end());
       for (const auto& [revoked, by] : pending_revoked) result.revoked[revoked] = by;
       pending.clear();
@@ -225,7 +68,7 @@ Follow follow(const Volume& volume, const Log& log, std::uint64_t index, std::ui
       break;
     }
     index = log.next(index);
-    if (kind == kCommit) result.end = index;
+    if (kind == kJournalCommit) result.end = index;
   }
   // The copies of a transaction whose end was written over are copies all the same.
   if (!strict) result.copies.insert(result.copies.end(), pending.begin(), pending.end());
@@ -293,7 +136,7 @@ class OverlaidVolume final : public ByteSource {
         for (std::uint64_t at = part.offset % block_bytes_, i = 0; at + i < 4 && i < part.length;
              ++i)
           target[static_cast<std::size_t>(i)] =
-              static_cast<std::byte>(kMagic >> (8 * (3 - at - i)));
+              static_cast<std::byte>(kJournalMark >> (8 * (3 - at - i)));
       return true;
     });
   }
@@ -344,17 +187,17 @@ std::uint64_t journal_start(std::uint32_t block_bytes) {
 }
 
 std::uint64_t journal_span(ByteView sector) {
-  if (sector.size() < kHead + 8 || be32(sector, 0) != kMagic) return 0;
+  if (sector.size() < kJournalHead + 8 || be32(sector, 0) != kJournalMark) return 0;
   const std::uint32_t kind = be32(sector, 4);
   if (!is_journal_start(sector))
-    return kind == kDescriptor || kind == kCommit || kind == kRevoke ? kSector : 0;
+    return kind == kJournalTags || kind == kJournalCommit || kind == kJournalRevoke ? kSector : 0;
   const std::uint64_t block = be32(sector, 0x0C), count = be32(sector, 0x10);
   const bool can_be = is_power_of_two(block) && block >= kSuperblockBytes && block <= 65536;
   return can_be && count >= 2 ? block * count : 0;
 }
 
 bool is_journal_start(ByteView block) {
-  return block.size() >= kHead && be32(block, 0) == kMagic &&
+  return block.size() >= kJournalHead && be32(block, 0) == kJournalMark &&
          (be32(block, 4) == 3 || be32(block, 4) == 4);
 }
 
@@ -375,7 +218,7 @@ std::vector<std::uint64_t> blocks_of_run(const ByteSource& source, std::uint64_t
   constexpr std::uint64_t kDirect = 12;
   const std::uint64_t of_block = block_bytes / 4;
   // No more than the source has.
-  count = std::min({count, kMaxBlocks, source.size() / block_bytes});
+  count = std::min({count, kMaxJournal, source.size() / block_bytes});
   std::vector<std::uint64_t> blocks;
   std::uint64_t next = 1, map_ends = kDirect;
   bool has_map = true;
@@ -426,8 +269,8 @@ LooseHistory read_loose_history(const SourcePtr& disk, std::uint64_t offset,
 }
 
 bool read_copy(const Volume& volume, const JournalCopy& copy, std::span<std::byte> out) {
-  const bool whole = read_block(volume, copy.place, out);
-  if (copy.escaped) store_be32(out, 0, kMagic);
+  const bool whole = read_journal(volume, copy.place, out);
+  if (copy.escaped) store_be32(out, 0, kJournalMark);
   return whole;
 }
 
@@ -435,7 +278,7 @@ SourcePtr replay_journal(const Volume& volume) {
   const bool own = volume.super.place == kSuperblockPlace;
   // A copy of the superblock does not say whether there is something to do.
   if (own && !volume.super.has(kRecover)) return volume.raw;
-  const auto log = Log::open(volume);
+  const auto log = JournalLog::open(volume);
   const Range place{volume.super.place, kSuperblockBytes};
   if (!log) {
     if (own)
@@ -449,7 +292,7 @@ SourcePtr replay_journal(const Volume& volume) {
     return volume.raw;
   }
   if (log->start == 0) return volume.raw;
-  if ((log->features & kFastCommits) != 0)
+  if (log->has_fast_commits())
     volume.context.report(FindingCode::ext_journal, Severity::warning, place,
                           "the journal has fast commits, which are not read",
                           "what was written last may be missing");
@@ -471,13 +314,13 @@ SourcePtr replay_journal(const Volume& volume) {
 }
 
 bool journal_waits(const Volume& volume) {
-  const auto log = Log::open(volume);
+  const auto log = JournalLog::open(volume);
   return log && log->start != 0;
 }
 
 History read_history(const Volume& volume) {
   History history;
-  const auto log = Log::open(volume);
+  const auto log = JournalLog::open(volume);
   if (!log) return history;
   // Every place where a transaction goes on is begun from; what a run has passed is not begun
   // again.
@@ -486,9 +329,9 @@ History read_history(const Volume& volume) {
   Bytes block(volume.super.block_bytes);
   for (std::uint64_t index = log->first(); index < log->count(); ++index) {
     if (visited.contains(index)) continue;
-    if (!log->read(index, block) || be32(block, 0) != kMagic) continue;
+    if (!log->read(index, block) || be32(block, 0) != kJournalMark) continue;
     const std::uint32_t kind = be32(block, 4);
-    if (kind != kDescriptor && kind != kRevoke) continue;
+    if (kind != kJournalTags && kind != kJournalRevoke) continue;
     Follow run = follow(volume, *log, index, be32(block, 8), false);
     visited.insert(run.visited.begin(), run.visited.end());
     // What neither begins the log nor follows a commit may lack its start.

@@ -7,6 +7,8 @@
 #include "base/crc32c.h"
 #include "container/expectations.h"
 #include "filesystem/ext/block_map.h"
+#include "filesystem/ext/journal.h"
+#include "filesystem/ext/journal_log.h"
 #include "filesystem/ext/volume.h"
 #include "lantern/sources.h"
 #include "lantern/volume_table.h"
@@ -19,7 +21,6 @@ constexpr std::size_t kMaxFound = 1u << 20;
 constexpr std::uint32_t kMaxGroups = 1u << 16;
 constexpr std::uint32_t kMaxInodes = 4u << 20;  // of a volume
 constexpr std::size_t kOwnGroupAt = 0x5A;
-constexpr std::uint32_t kJournalMark = 0xC03B3998;
 // Bits of what a check says (container/expectations.h).
 constexpr double kWideSum = 30, kNarrowSum = 14, kSameCount = 9, kWrong = -8;
 
@@ -69,6 +70,7 @@ class Search final : public PlaceFinder {
     if (rows.empty()) known_superblock(0);
     for (const FoundSuperblock& found : superblocks_) place_superblock(found, rows);
     for (const auto& [start, volume] : volumes_) {
+      expect_reserve(start, volume, expected);
       expect_groups(start, volume, expected);
       expect_of_inodes(start, volume, expected);
     }
@@ -124,6 +126,32 @@ class Search final : public PlaceFinder {
   void claim(std::size_t piece, std::uint64_t place, std::uint64_t within, std::string why) {
     if (place >= within && (place - within) % loose_.piece_bytes == 0)
       claims_.push_back({piece, place - within, std::move(why)});
+  }
+
+  // Blocks kept free behind the first descriptors: each names its copies in other groups.
+  static void expect_reserve(std::uint64_t start, const Volume& volume, Expectations& expected) {
+    const Superblock& super = volume.super;
+    const std::uint32_t groups = std::min(super.group_count(), kMaxGroups);
+    std::vector<std::uint32_t> copies;  // blocks from the one that names them
+    for (std::uint32_t group = 1; group < groups; ++group)
+      if (super.has_copy(group)) copies.push_back(group * super.blocks_per_group);
+    if (copies.empty() || copies.size() > super.block_bytes / 4 || super.has(kMetaGroups)) return;
+    const std::uint64_t tables = std::uint64_t{super.group_count()} * super.descriptor_bytes;
+    const std::uint64_t first =
+        super.first_data_block + 1 + (tables + super.block_bytes - 1) / super.block_bytes;
+    for (std::uint64_t i = 0; i < std::min(super.reserved_tables, super.block_bytes / 4); ++i) {
+      volume.context.check_cancelled();
+      const std::uint64_t place = start + volume.block_place(first + i);
+      if (!expected.is_open(place)) continue;
+      expected.add(
+          {place, super.block_bytes}, "a block reserved for descriptors",
+          [block = first + i, copies](ByteView bytes) {
+            std::size_t named = 0;  // a volume that has grown may have more of them
+            while (named < copies.size() && le32(bytes, 4 * named) == block + copies[named])
+              ++named;
+            return named > 0 && all_zero(bytes.subspan(4 * named)) ? kWideSum : kWrong;
+          });
+    }
   }
 
   void expect_groups(std::uint64_t start, const Volume& volume, Expectations& expected) const {
@@ -302,55 +330,47 @@ class Search final : public PlaceFinder {
     }
   }
 
-  // The head of the journal, and blocks of its own: each says where the next one is, and of which
-  // transaction that has to be.
+  // The head of the journal; blocks that transactions wrote, which have checksums; and its own
+  // behind them: each says where the next one is, and of which transaction that has to be.
   static void expect_journal(std::uint64_t start, const Volume& volume, const Inode& inode,
                              Expectations& expected) {
-    std::vector<std::uint64_t> blocks;
-    constexpr std::size_t kMostBlocks = 1u << 20;
-    for (const BlockRun& run : map_blocks(volume, inode).runs)
-      for (std::uint64_t i = 0; i < run.count && blocks.size() < kMostBlocks; ++i)
-        blocks.push_back(run.physical + i);
-    if (blocks.empty()) return;
-    expected.add({start + volume.block_place(blocks[0]), kSector}, "the head of the journal",
-                 [](ByteView bytes) {
-                   const std::uint32_t kind = be32(bytes, 4);
-                   return be32(bytes, 0) == kJournalMark && (kind == 3 || kind == 4) ? kWideSum
-                                                                                     : kWrong;
-                 });
-    Bytes head(volume.super.block_bytes), block(head.size());
-    if (!volume.read_block(blocks[0], head)) return;
-    for (std::size_t i = 1; i < blocks.size(); ++i) {
-      if (expected.is_open(start + volume.block_place(blocks[i])) ||
-          !volume.read_block(blocks[i], block) || be32(block, 0) != kJournalMark)
+    const std::vector<BlockRun> runs = map_blocks(volume, inode).runs;
+    Bytes block(volume.super.block_bytes);
+    if (runs.empty()) return;
+    expected.add({start + volume.block_place(runs.front().physical), kSector},
+                 "the head of the journal",
+                 [](ByteView bytes) { return is_journal_start(bytes) ? kWideSum : kWrong; });
+    if (!volume.read_block(runs.front().physical, block)) return;
+    const auto opened = JournalLog::open(volume);
+    if (!opened) return;
+    const auto log = std::make_shared<const JournalLog>(*opened);
+    const auto place = [&](std::uint64_t index) {
+      return start + volume.block_place(log->place(index));
+    };
+    for (std::uint64_t i = log->first(); i < log->count(); ++i) {
+      volume.context.check_cancelled();
+      if (expected.is_open(place(i)) || !log->read(i, block) || be32(block, 0) != kJournalMark)
         continue;
-      const std::size_t next = i + 1 + (be32(block, 4) == 1 ? tags_of(head, block) : 0);
-      if (next >= blocks.size()) continue;
-      expected.add({start + volume.block_place(blocks[next]), kSector},
-                   fmt::format("what follows transaction {} of the journal", be32(block, 8)),
-                   [sequence = be32(block, 8)](ByteView bytes) {
-                     const std::uint32_t own = be32(bytes, 8);
-                     const bool follows = own == sequence || own == sequence + 1;
-                     return be32(bytes, 0) == kJournalMark && follows ? kWideSum : -1.0;
-                   });
+      const std::uint32_t sequence = be32(block, 8);
+      std::uint64_t next = log->next(i);
+      if (be32(block, 4) == kJournalTags)
+        for (const JournalTag& tag : log->tags_of(block)) {
+          if (log->sum_bits() != 0 && expected.is_open(place(next)))
+            expected.add({place(next), volume.super.block_bytes},
+                         fmt::format("a block of transaction {} of the journal", sequence),
+                         [log, tag, sequence](ByteView bytes) {
+                           if (!log->fits(tag, sequence, bytes)) return kWrong;
+                           return log->sum_bits() == 32 ? kWideSum : kNarrowSum;
+                         });
+          next = log->next(next);
+        }
+      expected.add(
+          {place(next), kSector},
+          fmt::format("what follows transaction {} of the journal", sequence),
+          [of = be32(block, 4) == kJournalCommit ? sequence + 1 : sequence](ByteView bytes) {
+            return be32(bytes, 0) == kJournalMark && be32(bytes, 8) == of ? kWideSum : -1.0;
+          });
     }
-  }
-
-  // How many blocks follow a descriptor of the journal (layout: journal.h).
-  static std::size_t tags_of(ByteView head, ByteView descriptor) {
-    constexpr std::uint32_t kWideNumbers = 2, kOwnSums = 0x10;
-    constexpr std::uint32_t kNoUuid = 2, kLast = 8;
-    const std::uint32_t features = be32(head, 0x28);
-    const bool sums = (features & kOwnSums) != 0;
-    const std::size_t bytes = sums ? 16 : (features & kWideNumbers) != 0 ? 12 : 8;
-    std::size_t count = 0;
-    for (std::size_t at = 12; at + bytes <= descriptor.size(); at += bytes) {
-      const std::uint32_t flags = sums ? be32(descriptor, at + 4) : be16(descriptor, at + 6);
-      ++count;
-      if ((flags & kLast) != 0) break;
-      if ((flags & kNoUuid) == 0) at += 16;
-    }
-    return count;
   }
 
   const LoosePieces& loose_;

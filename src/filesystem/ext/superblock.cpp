@@ -136,6 +136,7 @@ std::optional<Superblock> parse_superblock(ByteView bytes, std::uint64_t place) 
       s.inode_count > std::uint64_t{s.inodes_per_group} * s.group_count())
     return std::nullopt;
   s.first_meta_group = le32(bytes, 0x104);
+  if (s.has(kReservedTables)) s.reserved_tables = le16(bytes, 0xCE);
   s.journal_inode = le32(bytes, 0xE0);
   std::copy_n(bytes.begin() + 0xD0, s.journal_uuid.size(), s.journal_uuid.begin());
   s.first_orphan = le32(bytes, 0xE8);

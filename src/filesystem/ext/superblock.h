@@ -44,7 +44,12 @@ enum NeededForWriting : std::uint32_t {
   kMetadataSums = 0x400
 };
 
-enum Ignorable : std::uint32_t { kHasJournal = 0x4, kTwoCopies = 0x200, kOrphanFile = 0x1000 };
+enum Ignorable : std::uint32_t {
+  kHasJournal = 0x4,
+  kReservedTables = 0x10,
+  kTwoCopies = 0x200,
+  kOrphanFile = 0x1000
+};
 
 // Whether a first superblock needs what nothing knows, or lacks what no tool takes away and its
 // copies have.
@@ -65,6 +70,7 @@ struct Superblock {
   std::uint32_t inode_bytes = 0;
   std::uint32_t descriptor_bytes = 32;
   std::uint32_t first_meta_group = 0;
+  std::uint32_t reserved_tables = 0;  // blocks behind the descriptors, for more of them
   std::uint32_t ignorable = 0;
   std::uint32_t needed = 0;
   std::uint32_t needed_for_writing = 0;

@@ -2,13 +2,17 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <array>
 
+#include "base/crc32c.h"
+#include "base/store.h"
 #include "container/expectations.h"
 #include "filesystem/exfat/places.h"
 #include "filesystem/ext/places.h"
 #include "filesystem/fat/places.h"
 #include "filesystem/ntfs/places.h"
 #include "kit/disk_builder.h"
+#include "kit/ext_builder.h"
 #include "kit/fat_builder.h"
 #include "nest/places/file_places.h"
 #include "volume/table_places.h"
@@ -94,6 +98,66 @@ TEST(Evidence, FatKnowsItsBootSectorFoldersAndTables) {
   EXPECT_TRUE(boot);
   EXPECT_TRUE(folder);
   EXPECT_TRUE(table);
+}
+
+// An ext volume whose journal begins in block 100: a transaction of six blocks, and the head of
+// the next one.
+kit::Bytes volume_with_journal() {
+  constexpr std::uint32_t kMark = 0xC03B3998;
+  constexpr std::size_t kBlock = kit::ExtBuilder::kBlock;
+  const auto begin = [](kit::Bytes& log, std::size_t index, std::uint32_t kind,
+                        std::uint32_t sequence) {
+    store_be32(log, index * kBlock, kMark);
+    store_be32(log, index * kBlock + 4, kind);
+    store_be32(log, index * kBlock + 8, sequence);
+  };
+  kit::Bytes log = kit::pattern(12 * kBlock, 7);
+  std::fill_n(log.begin(), 2 * kBlock, std::byte{0});
+  begin(log, 0, 4, 0);
+  store_be32(log, 0x0C, kBlock);
+  store_be32(log, 0x10, 12);    // blocks
+  store_be32(log, 0x14, 1);     // the first of the log
+  store_be32(log, 0x28, 0x12);  // wide numbers, checksums
+  begin(log, 1, 1, 5);
+  for (std::uint32_t i = 0; i < 6; ++i) {
+    const std::size_t tag = kBlock + 12 + std::size_t{i} * 16;
+    std::array<std::byte, 4> sequence{};
+    store_be32(sequence, 0, 5);
+    const std::uint32_t seed = crc32c_chain(crc32c_chain(~0u, kit::Bytes(16)), sequence);
+    store_be32(log, tag, 200 + i);
+    store_be32(log, tag + 4, i == 5 ? 2 | 8 : 2);  // no UUID; the last
+    store_be32(log, tag + 12, crc32c_chain(seed, std::span(log).subspan((2 + i) * kBlock, kBlock)));
+  }
+  begin(log, 8, 2, 5);
+  begin(log, 9, 1, 6);
+  kit::ExtBuilder ext(0x40, 4);
+  ext.file(8, 100, log);
+  kit::put(ext.bytes(), 1024 + 0xE0, 8, 4);  // the inode of the journal
+  return ext.bytes();
+}
+
+TEST(Evidence, ExtKnowsTheBlocksThatItsJournalHasChecksumsOf) {
+  const kit::Bytes disk = volume_with_journal();
+  constexpr std::uint64_t kSmall = 4096, kOfData = 104 / 4, kOfHead = 108 / 4;
+  const SourcePtr whole = make_memory_source(disk);
+  LoosePieces loose;
+  loose.piece_bytes = kSmall;
+  loose.bytes = {make_window(whole, {kOfHead * kSmall, kSmall}),
+                 make_window(whole, {kOfData * kSmall, kSmall}),
+                 make_memory_source(kit::pattern(kSmall, 9))};
+  loose.placed.resize(loose.bytes.size());
+  const std::uint64_t from = kOfData * kSmall, to = (kOfHead + 1) * kSmall;
+  const SourcePtr known = make_joined({{ExtentKind::direct, from, whole, 0},
+                                       {ExtentKind::unreadable, to - from, nullptr, 0},
+                                       {ExtentKind::direct, disk.size() - to, whole, to}});
+  const Context context;
+  Expectations expected(loose, known, context);
+  const auto finder = ext::places(loose, context);
+  EXPECT_TRUE(finder->claims(known, expected).empty());
+  EXPECT_GT(expected.weigh(1, from), 100) << "four checksums";
+  EXPECT_LT(expected.weigh(2, from), 0);
+  EXPECT_GT(expected.weigh(0, kOfHead * kSmall), 20) << "the end of the transaction";
+  EXPECT_EQ(expected.claims().size(), 2U);
 }
 
 TEST(Evidence, NothingIsKnownOfNoise) {

@@ -22,7 +22,6 @@ namespace {
 using ext::Superblock;
 
 constexpr std::uint16_t kNoInodes = 1, kNoBitmap = 2, kTableIsZero = 4;  // of a group
-constexpr std::uint32_t kResizeInode = 0x10;                             // may be ignored
 constexpr std::uint32_t kResizeInodeNumber = 7;
 constexpr std::uint32_t kGuarded = 0x100, kNobody = 0xFF4D4D50;  // against two mounts at once
 constexpr std::uint64_t kMinLastGroup = 50;  // blocks besides its own structures
@@ -119,7 +118,7 @@ class ExtGrowth {
     return divide_up(std::uint64_t{super_.inodes_per_group} * super_.inode_bytes,
                      super_.block_bytes);
   }
-  bool has_reserve() const { return (super_.ignorable & kResizeInode) != 0; }
+  bool has_reserve() const { return super_.has(ext::kReservedTables); }
   std::uint64_t reserve() const { return le16(own_, kReservedTablesAt); }
 
   bool is_meta(const Superblock& super) const { return super.has(ext::kMetaGroups); }
@@ -187,7 +186,7 @@ class ExtGrowth {
     } else {
       table_blocks_ = old_tables + reserved;
       after_.needed |= ext::kMetaGroups;
-      after_.ignorable &= ~kResizeInode;
+      after_.ignorable &= ~std::uint32_t{ext::kReservedTables};
       after_.first_meta_group = static_cast<std::uint32_t>(table_blocks_);
     }
   }
