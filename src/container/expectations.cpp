@@ -15,6 +15,7 @@ constexpr std::uint64_t kMaxTests = 100'000'000;  // of a piece at a place, in o
 constexpr std::size_t kMaxOfPlace = 64;           // more say no more
 constexpr std::uint64_t kHeldWhole = 4ull << 20;  // pieces larger than that are read in parts
 constexpr double kSurely = 12;                    // bits beyond what so many pieces have by chance
+constexpr double kLikely = 4;                     // likewise: enough to infer a place from
 constexpr double kApart = 10;                     // bits between the best and the next
 constexpr double kHopeless = -20;
 constexpr double kHit = 4;
@@ -183,15 +184,21 @@ std::vector<PlaceClaim> Expectations::claims() {
     }
   }
   std::vector<PlaceClaim> claims;
-  const double least = kSurely + std::log2(static_cast<double>(count) + 1);
-  for (const auto& [place, best] : of_place)
-    if (best.stands_out(least) && of_piece.at(best.which).stands_out(least))
-      claims.push_back(
-          {best.which, place,
-           fmt::format("it holds {}{}", best.strongest,
-                       best.fits > 1 ? fmt::format(", and {} more that is expected there",
-                                                   counted(best.fits - 1, "thing"))
-                                     : "")});
+  const double by_chance = std::log2(static_cast<double>(count) + 1);
+  for (const auto& [place, best] : of_place) {
+    const auto apart = [&](double least) {
+      return best.stands_out(least + by_chance) &&
+             of_piece.at(best.which).stands_out(least + by_chance);
+    };
+    if (!apart(kLikely)) continue;
+    claims.push_back(
+        {best.which, place,
+         fmt::format("it holds {}{}", best.strongest,
+                     best.fits > 1 ? fmt::format(", and {} more that is expected there",
+                                                 counted(best.fits - 1, "thing"))
+                                   : ""),
+         !apart(kSurely)});
+  }
   return claims;
 }
 

@@ -40,7 +40,8 @@ class Expectations {
   // Places without a block, in order.
   std::vector<std::uint64_t> open() const;
 
-  // Pieces that fit what is expected at one place, and no other place nearly as well.
+  // Pieces that fit what is expected at one place, and no other place nearly as well; inferred
+  // where that is likely, and not sure.
   std::vector<PlaceClaim> claims();
 
   // A piece that fits what is expected at a place, surely or not.

@@ -170,9 +170,9 @@ class Order {
       (border && i < *border ? behind : before) += bits.back();
     }
     if (behind + before < kContradicts) return;
-    // That two rows are just as many together happens by chance.
-    const bool two_rows = border && *border > 0 && *border < places.size();
-    if (two_rows && std::min(behind, before) < kSupports) return;
+    // That rows are just as many as there is room for happens by chance.
+    if (border && *border > 0 && behind < kSupports) return;
+    if (border && *border < places.size() && before < kSupports) return;
     for (std::size_t i = 0; i < places.size(); ++i) {
       const bool unsure = border && i + kUnsure >= *border && i < *border + kUnsure;
       if (unsure && bits[i] < kSupports) continue;

@@ -45,6 +45,19 @@ TEST(Expectations, OnePieceThatFitsIsPlaced) {
   EXPECT_FALSE(claims[0].inferred);
 }
 
+TEST(Expectations, APlaceIsInferredFromWhatIsLikelyAndHasNoRival) {
+  const LoosePieces loose = numbered(8);
+  const Context context;
+  Expectations expected(loose, lost_disk(16), context);
+  expected.add({5 * kUnit, 10}, "a mark", is(3, 12));
+  expected.add({7 * kUnit, 10}, "a mark", is(6, 12));
+  expected.add({9 * kUnit, 10}, "a mark", is(6, 3));  // too little apart
+  const auto claims = expected.claims();
+  ASSERT_EQ(claims.size(), 1u);
+  EXPECT_EQ(claims[0].disk_offset, 5 * kUnit);
+  EXPECT_TRUE(claims[0].inferred);
+}
+
 TEST(Expectations, TwoThatFitOneThatIsPlacedAndLittleSaidPlaceNothing) {
   LoosePieces loose = numbered(8);
   loose.placed[4] = true;
@@ -91,7 +104,9 @@ TEST(Expectations, TheOrderOfTheFileAddsToWhatIsRead) {
   for (const std::uint64_t place : {9u, 11u}) {
     Expectations expected(loose, lost_disk(16), context);
     expected.add({place * kUnit, 10}, "a mark", is(3, 14));
-    EXPECT_EQ(expected.claims().size(), place == 9 ? 1u : 0u) << place;
+    const auto claims = expected.claims();
+    ASSERT_EQ(claims.size(), 1u);
+    EXPECT_EQ(claims[0].inferred, place != 9) << place;
   }
 }
 
