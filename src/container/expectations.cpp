@@ -191,13 +191,15 @@ std::vector<PlaceClaim> Expectations::claims() {
              of_piece.at(best.which).stands_out(least + by_chance);
     };
     if (!apart(kLikely)) continue;
+    const bool sure = apart(kSurely);
     claims.push_back(
         {best.which, place,
-         fmt::format("it holds {}{}", best.strongest,
+         fmt::format("{}it holds {}{}",
+                     sure ? "" : "inferred, since no other fits: ", best.strongest,
                      best.fits > 1 ? fmt::format(", and {} more that is expected there",
                                                  counted(best.fits - 1, "thing"))
                                    : ""),
-         !apart(kSurely)});
+         !sure});
   }
   return claims;
 }
