@@ -55,6 +55,10 @@ struct Best {
   bool stands_out(double least) const { return first >= least && first - second >= kApart; }
 };
 
+bool both_stand_out(const Best& one, const Best& other, double least) {
+  return one.stands_out(least) && other.stands_out(least);
+}
+
 }  // namespace
 
 SourcePtr unquestioned(SourcePtr disk) {
@@ -186,12 +190,9 @@ std::vector<PlaceClaim> Expectations::claims() {
   std::vector<PlaceClaim> claims;
   const double by_chance = std::log2(static_cast<double>(count) + 1);
   for (const auto& [place, best] : of_place) {
-    const auto apart = [&](double least) {
-      return best.stands_out(least + by_chance) &&
-             of_piece.at(best.which).stands_out(least + by_chance);
-    };
-    if (!apart(kLikely)) continue;
-    const bool sure = apart(kSurely);
+    const Best& of_its_piece = of_piece.at(best.which);
+    if (!both_stand_out(best, of_its_piece, kLikely + by_chance)) continue;
+    const bool sure = both_stand_out(best, of_its_piece, kSurely + by_chance);
     claims.push_back(
         {best.which, place,
          fmt::format("{}it holds {}{}",
