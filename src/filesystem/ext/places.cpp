@@ -347,12 +347,13 @@ class Search final : public PlaceFinder {
     const auto place = [&](std::uint64_t index) {
       return start + volume.block_place(log->place(index));
     };
-    for (std::uint64_t i = log->first(); i < log->count(); ++i) {
+    std::uint64_t next = 0;
+    for (std::uint64_t i = log->first(); i < log->count(); i = std::max(i + 1, next)) {
       volume.context.check_cancelled();
       if (expected.is_open(place(i)) || !log->read(i, block) || be32(block, 0) != kJournalMark)
         continue;
       const std::uint32_t sequence = be32(block, 8);
-      std::uint64_t next = log->next(i);
+      next = log->next(i);
       if (be32(block, 4) == kJournalTags)
         for (const JournalTag& tag : log->tags_of(block)) {
           if (log->sum_bits() != 0 && expected.is_open(place(next)))
