@@ -31,7 +31,7 @@ bool read_journal(const Volume& volume, std::uint64_t place, std::span<std::byte
 // Thread-safety: constant. `volume` must outlive it.
 class JournalLog {
  public:
-  // Empty when there is none that can be read: a finding says why.
+  // Empty where the volume has no journal, or a damaged one: reported when its head is wrong.
   static std::optional<JournalLog> open(const Volume& volume);
 
   std::uint64_t first() const { return first_; }
@@ -56,7 +56,7 @@ class JournalLog {
 
  private:
   explicit JournalLog(const Volume& volume) : volume_(&volume) {}
-  // False: there is no journal that can be read.
+  // False: the volume has no journal.
   bool find_blocks();
 
   const Volume* volume_;

@@ -157,10 +157,10 @@ class FileEdges final : public PlaceFinder {
 
   // Bits of what so many clusters have.
   double rarity(std::uint64_t count, std::uint64_t cluster) const {
-    constexpr double kMost = 16;
+    constexpr double kMaxBits = 16;
     const double clusters =
         std::max(1.0, static_cast<double>(sectors_) * kSector / static_cast<double>(cluster));
-    return std::clamp(-std::log2((static_cast<double>(count) + 0.5) / clusters), 0.0, kMost);
+    return std::clamp(-std::log2((static_cast<double>(count) + 0.5) / clusters), 0.0, kMaxBits);
   }
 
   void add_beginning(std::uint64_t place, std::uint64_t cluster, const std::string& name,
