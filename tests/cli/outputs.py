@@ -45,7 +45,8 @@ def main():
         path = os.path.join(HERE, name)
         with open(path, encoding="utf-8") as f:
             kept = f.read()
-        with tempfile.TemporaryDirectory(prefix="lantern_outputs") as folder:
+        # Always in one place: lines are broken by the length of its name.
+        with tempfile.TemporaryDirectory(prefix="lantern_outputs", dir="/tmp") as folder:
             subprocess.run([lantern, "demo", "skerrow"], cwd=folder, check=True, capture_output=True)
             printed = []
             for command in commands_of(kept):

@@ -26,7 +26,7 @@ class Seen:
         self.kernel = subprocess.run(["mount", "-t", "iso9660", "-o", options, disc, self.place], capture_output=True).returncode == 0
         if not self.kernel:
             load = ["-load", "sbsector", str(start)] if start else []
-            run("xorriso", "-read_fs", read, "-osirrox", "on:o_excl_off", *load, "-indev", disc, "-extract", "/", f"{self.place}/all")
+            run("xorriso", "-read_fs", read, "-osirrox", "on:o_excl_off", *load, "-indev", f"stdio:{disc}", "-extract", "/", f"{self.place}/all")
 
     def __enter__(self):
         self.top = self.place if self.kernel else f"{self.place}/all"
