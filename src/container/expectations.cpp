@@ -15,7 +15,7 @@ constexpr std::uint64_t kMaxTests = 100'000'000;  // of a piece at a place, in o
 constexpr std::size_t kMaxOfPlace = 64;           // more say no more
 constexpr std::uint64_t kHeldWhole = 4ull << 20;  // pieces larger than that are read in parts
 constexpr double kSurely = 12;                    // bits beyond what so many pieces have by chance
-constexpr double kLikely = 4;                     // likewise: enough to infer a place from
+constexpr double kLikely = 8;                     // likewise: enough to infer a place from
 constexpr double kApart = 10;                     // bits between the best and the next
 constexpr double kHopeless = -20;
 constexpr double kHit = 4;
@@ -155,6 +155,7 @@ std::map<std::size_t, std::map<std::uint64_t, double>> Expectations::foretold() 
 
 std::vector<PlaceClaim> Expectations::claims() {
   hits_.clear();
+  claims_.clear();
   std::map<std::uint64_t, Best> of_place;
   std::map<std::size_t, Best> of_piece;
   const auto order = foretold();
@@ -187,13 +188,12 @@ std::vector<PlaceClaim> Expectations::claims() {
       of_piece[piece].add(bits, 0, 0, {});
     }
   }
-  std::vector<PlaceClaim> claims;
   const double by_chance = std::log2(static_cast<double>(count) + 1);
   for (const auto& [place, best] : of_place) {
     const Best& of_its_piece = of_piece.at(best.which);
     if (!both_stand_out(best, of_its_piece, kLikely + by_chance)) continue;
     const bool sure = both_stand_out(best, of_its_piece, kSurely + by_chance);
-    claims.push_back(
+    claims_.push_back(
         {best.which, place,
          fmt::format("{}it holds {}{}",
                      sure ? "" : "inferred, since no other fits: ", best.strongest,
@@ -202,7 +202,7 @@ std::vector<PlaceClaim> Expectations::claims() {
                                    : ""),
          !sure});
   }
-  return claims;
+  return claims_;
 }
 
 }  // namespace lantern

@@ -43,6 +43,8 @@ class Expectations {
   // Pieces that fit what is expected at one place, and no other place nearly as well; inferred
   // where that is likely, and not sure.
   std::vector<PlaceClaim> claims();
+  // As of the last time.
+  const std::vector<PlaceClaim>& last_claims() const { return claims_; }
 
   // A piece that fits what is expected at a place, surely or not.
   struct Hit {
@@ -73,6 +75,7 @@ class Expectations {
   const Context& context_;
   std::map<std::uint64_t, std::vector<One>> open_;  // by the place of the block
   std::vector<Hit> hits_;
+  std::vector<PlaceClaim> claims_;
 };
 
 // The disk without a word on which of it has no place: readers ask where things lie, whether that

@@ -15,7 +15,7 @@ namespace {
 constexpr std::size_t kPiece = 256u << 10;
 constexpr std::size_t kMaxSlots = 1u << 20;
 // Each round may place what the next one needs (a table, then what it describes).
-constexpr int kRounds = 64;
+constexpr int kRounds = 256;
 // A map with parts of it replaced.
 class PatchedMap final : public BlockMap {
  public:

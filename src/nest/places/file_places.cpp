@@ -16,8 +16,10 @@
 #include "lantern/sources.h"
 #include "lantern/volume_table.h"
 #include "nest/places/file_continuation.h"
+#include "nest/places/likeness.h"
 #include "nest/places/order_places.h"
 #include "nest/places/run_places.h"
+#include "nest/places/stream_places.h"
 #include "nest/places/used_places.h"
 
 namespace lantern {
@@ -30,6 +32,19 @@ constexpr std::uint64_t kSurelyDiffers = 8;    // bytes before an end that are r
 constexpr double kHardlyZero = 4;              // bits, of the last byte
 // A record may be older than what lies there, and a name may not say what is in the file.
 constexpr double kEvidenceAgainst = -4;
+
+// A piece that is said to belong to one place, which no other is said to belong to.
+bool any_uncontested(const std::vector<PlaceClaim>& claims) {
+  std::map<std::size_t, std::set<std::uint64_t>> places;
+  std::map<std::uint64_t, std::set<std::size_t>> pieces;
+  for (const PlaceClaim& claim : claims) {
+    places[claim.piece].insert(claim.disk_offset);
+    pieces[claim.disk_offset].insert(claim.piece);
+  }
+  return std::any_of(places.begin(), places.end(), [&](const auto& one) {
+    return one.second.size() == 1 && pieces.at(*one.second.begin()).size() == 1;
+  });
+}
 
 class FileEdges final : public PlaceFinder {
  public:
@@ -53,6 +68,7 @@ class FileEdges final : public PlaceFinder {
   std::vector<PlaceClaim> claims(const SourcePtr& known, Expectations& expected) override {
     in_use_.clear();
     files_.clear();
+    laid_ = {};
     used_.clear();
     const VolumeTable table = read_volume_table(known, std::nullopt, known_formats(), context_);
     const SourcePtr whole = unquestioned(known);
@@ -66,10 +82,28 @@ class FileEdges final : public PlaceFinder {
   std::vector<PlaceClaim> late_claims(const SourcePtr& known,
                                       const Expectations& expected) override {
     std::vector<PlaceClaim> claims = continuation_.claims(unquestioned(known), files_, in_use_);
-    if (!claims.empty()) return claims;
-    claims = places_by_order(loose_, expected, in_order());
-    const auto more = places_of_runs(loose_, expected, rows(), tests_, context_);
-    claims.insert(claims.end(), more.begin(), more.end());
+    const auto add = [&](const std::vector<PlaceClaim>& more) {
+      claims.insert(claims.end(), more.begin(), more.end());
+    };
+    const auto places_some = [&] {
+      std::vector<PlaceClaim> all = expected.last_claims();
+      all.insert(all.end(), claims.begin(), claims.end());
+      return any_uncontested(all);
+    };
+    if (!claims.empty() && places_some()) return claims;
+    add(places_by_order(loose_, expected, in_order()));
+    add(places_of_runs(loose_, expected, rows(), tests_, context_));
+    laid_.open = in_use_;
+    // What is surest first: with that in its place more is sure.
+    double doubt = 0;
+    const auto streams =
+        places_of_streams(loose_, unquestioned(known), expected, laid_, tries_, context_);
+    for (const double most : {0.004, 0.06}) {
+      for (const StreamClaim& one : streams)
+        if (one.doubt >= doubt && one.doubt < most) claims.push_back(one.claim);
+      if (places_some()) break;
+      doubt = most;
+    }
     return claims;
   }
 
@@ -143,6 +177,7 @@ class FileEdges final : public PlaceFinder {
             misses = true;
           }
         laid.pieces.push_back({place, extent.range.length});
+        add_borders({place, extent.range.length}, expected);
         used_.add(place, extent.range.length, cluster, expected);
         if (extent.range.offset == 0) add_beginning(place, cluster, entry.path.back(), expected);
         if (extent.range.end() == entry.size_bytes)
@@ -153,6 +188,19 @@ class FileEdges final : public PlaceFinder {
       if (error.code() != ErrorCode::unsupported) throw;  // encrypted
     }
     if (misses && files_.size() < kMaxWalked) files_.push_back(std::move(laid));
+  }
+
+  // Where a part of a file goes on from block to block, and places inside it to learn from.
+  void add_borders(Range part, const Expectations& expected) {
+    constexpr std::uint64_t kEnough = Likeness::kLooked, kApart = 16u << 10;
+    constexpr std::size_t kMaxInside = 4096, kMaxBorders = 1u << 16;
+    const std::uint64_t unit = loose_.piece_bytes;
+    for (std::uint64_t at = (part.offset / unit + 1) * unit; at < part.end(); at += unit)
+      if (laid_.goes_on.size() < kMaxBorders || expected.is_open(at) || expected.is_open(at - unit))
+        laid_.goes_on[at] |= at - part.offset >= kEnough && part.end() - at >= kEnough;
+    for (std::uint64_t at = (part.offset + kEnough + kApart - 1) / kApart * kApart;
+         at + kEnough <= part.end() && laid_.inside.size() < kMaxInside; at += kApart)
+      if (!expected.is_open(at) && !expected.is_open(at - 1)) laid_.inside.push_back(at);
   }
 
   // Bits of what so many clusters have.
@@ -221,10 +269,12 @@ class FileEdges final : public PlaceFinder {
   FileContinuation continuation_;
   std::vector<LaidFile> files_;     // that lie in open blocks
   std::set<std::uint64_t> in_use_;  // places of open blocks that files lie in
+  LaidBlocks laid_;
   std::map<std::string_view, std::uint64_t> beginnings_;
   std::array<std::uint64_t, kSector> ends_{};  // by zeros at the end of a sector
   std::uint64_t texts_ = 0, sectors_ = 0;
-  std::uint64_t tests_ = 4'000'000;  // of rows that are left
+  std::uint64_t tests_ = 4'000'000;    // of rows that are left
+  std::uint64_t tries_ = 400'000'000;  // of blocks of files written in turn
 };
 
 }  // namespace
