@@ -160,7 +160,7 @@ def main():
             if row[1] is make_ntfs and not shutil.which("mkntfs"):
                 print("skipped: mkntfs is missing")
                 continue
-            check_system(folder, row, KINDS if i == 0 else share(KINDS[i:] + KINDS[:i], 1))
+            check_system(folder, row, share(KINDS[i:] + KINDS[:i], 3 if i == 0 else 1))
         check_kept(folder)
     print(f"{len(bad)} bad")
     return 1 if bad else 0

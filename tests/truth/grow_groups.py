@@ -211,7 +211,7 @@ NOT_GROWN = ("r10-f2-4", "r0-zones")
 
 def check_arrays(folder):
     with unpacked("arrays") as place:
-        for what in ARRAYS if ALL else ("r1-three", "r5-left-symmetric"):
+        for what in ARRAYS if ALL else ("r5-left-symmetric",):
             check_array(folder, what, f"{place}/{what}", read_list(f"{place}/{what}.list"))
         for what in NOT_GROWN:
             source = f"{place}/{what}"
@@ -357,7 +357,7 @@ def main():
         except PermissionError as error:
             print(f"skipped: groups: no loop device: {error}; {len(bad)} bad")
             return 1 if bad else 77
-        for row in share(GROUPS, 2):
+        for row in share(GROUPS, 1):
             check_group(folder, tree, row)
         check_refusals(folder, tree)
         check_hostile_group(folder)

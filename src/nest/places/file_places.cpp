@@ -171,13 +171,15 @@ class FileEdges final : public PlaceFinder {
         const std::uint64_t below = extent.below().offset;
         if (below > volume.length || extent.range.length > volume.length - below) return true;
         const std::uint64_t place = volume.offset + below;
-        for (std::uint64_t at = place / unit * unit; at < place + extent.range.length; at += unit)
-          if (expected.is_open(at)) {
-            in_use_.insert(at);
-            misses = true;
-          }
+        for (std::uint64_t at = place / unit * unit; at < place + extent.range.length; at += unit) {
+          context_.check_cancelled();
+          add_border(at, {place, extent.range.length}, expected);
+          if (!expected.is_open(at)) continue;
+          in_use_.insert(at);
+          misses = true;
+        }
         laid.pieces.push_back({place, extent.range.length});
-        add_borders({place, extent.range.length}, expected);
+        learn_from({place, extent.range.length}, expected);
         used_.add(place, extent.range.length, cluster, expected);
         if (extent.range.offset == 0) add_beginning(place, cluster, entry.path.back(), expected);
         if (extent.range.end() == entry.size_bytes)
@@ -190,16 +192,24 @@ class FileEdges final : public PlaceFinder {
     if (misses && files_.size() < kMaxWalked) files_.push_back(std::move(laid));
   }
 
-  // Where a part of a file goes on from block to block, and places inside it to learn from.
-  void add_borders(Range part, const Expectations& expected) {
-    constexpr std::uint64_t kEnough = Likeness::kLooked, kApart = 16u << 10;
-    constexpr std::size_t kMaxInside = 4096, kMaxBorders = 1u << 16;
-    const std::uint64_t unit = loose_.piece_bytes;
-    for (std::uint64_t at = (part.offset / unit + 1) * unit; at < part.end(); at += unit)
-      if (laid_.goes_on.size() < kMaxBorders || expected.is_open(at) || expected.is_open(at - unit))
-        laid_.goes_on[at] |= at - part.offset >= kEnough && part.end() - at >= kEnough;
-    for (std::uint64_t at = (part.offset + kEnough + kApart - 1) / kApart * kApart;
-         at + kEnough <= part.end() && laid_.inside.size() < kMaxInside; at += kApart)
+  // Where a part of a file goes on from the block before.
+  void add_border(std::uint64_t at, Range part, const Expectations& expected) {
+    constexpr std::size_t kMaxBorders = 1u << 16;  // of blocks that have their place
+    if (at <= part.offset || (laid_.goes_on.size() >= kMaxBorders && !expected.is_open(at) &&
+                              !expected.is_open(at - loose_.piece_bytes)))
+      return;
+    laid_.goes_on[at] |=
+        at - part.offset >= Likeness::kLooked && part.end() - at >= Likeness::kLooked;
+  }
+
+  // Places inside a part of a file.
+  void learn_from(Range part, const Expectations& expected) {
+    constexpr std::uint64_t kApart = 16u << 10, kMostOfOne = 16u << 20;
+    constexpr std::size_t kMaxInside = 4096;
+    const std::uint64_t first = (part.offset + Likeness::kLooked + kApart - 1) / kApart * kApart;
+    const std::uint64_t end = std::min(part.end(), part.offset + kMostOfOne);
+    for (std::uint64_t at = first;
+         at + Likeness::kLooked <= end && laid_.inside.size() < kMaxInside; at += kApart)
       if (!expected.is_open(at) && !expected.is_open(at - 1)) laid_.inside.push_back(at);
   }
 

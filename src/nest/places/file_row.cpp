@@ -5,7 +5,7 @@
 namespace lantern {
 namespace {
 
-// What chance meets is more than its share among so many.
+// Bits: among so many blocks and places, what is rarer still is met by chance.
 constexpr double kMostExpected = 8;
 
 }  // namespace

@@ -19,7 +19,7 @@ constexpr std::size_t kKept = 64;          // ways that are followed at once
 constexpr std::size_t kWindow = 1024;      // blocks, after which the best way is settled
 constexpr double kAgreed = 0.9;            // share of all ways that is worth telling
 constexpr double kFarBehind = 32;          // bits behind the best: given up
-constexpr std::size_t kFewSegments = 256;  // that may begin anywhere
+constexpr std::size_t kFewSegments = 256;  // of which any may begin at a block
 constexpr std::size_t kRecent = 256;       // contents that may be gone on with
 constexpr double kUnknown = 0.1;           // share of blocks that hold what no file tells of
 constexpr std::uint64_t kNowhere = UINT64_MAX;
@@ -218,7 +218,7 @@ class Streams {
   void pass(std::uint32_t slot, std::uint64_t place) {
     for (Way& way : ways_) {
       const std::uint64_t follows = following(way, slot);
-      if (follows == place && way.last != kNowhere) {
+      if (follows == place) {
         way.bits -= habits_.follows;
       } else {
         if (follows != kNowhere) way.bits -= habits_.breaks;
@@ -418,7 +418,7 @@ class Streams {
 std::vector<StreamClaim> places_of_streams(const LoosePieces& loose, const SourcePtr& disk,
                                            const Expectations& expected, const LaidBlocks& laid,
                                            std::uint64_t& tries, const Context& context) {
-  if (order_share(loose) == 0) return {};
+  if (order_share(loose) == 0 || loose.piece_bytes < 2 * Likeness::kLooked) return {};
   const Likeness likeness(disk, laid.inside);
   if (!likeness.tells()) return {};
   const auto seen_from = [&](FileRow::From from) {

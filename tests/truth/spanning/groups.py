@@ -13,7 +13,7 @@ import tempfile
 
 sys.path.insert(0, os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
 from lab import bad, check
-from share import ALL
+from share import ALL, share
 from spanning.sets import compare, extract, read_list, unpacked
 
 LANTERN = os.path.abspath(sys.argv[1])
@@ -34,7 +34,7 @@ class Group:
         self.place, self.name, self.folder, self.group = place, name, f"{place}/{name}", GROUPS[name]
         self.truth = {f.split(".", 1)[1][:-5]: read_list(f"{place}/{f}") for f in sorted(os.listdir(place)) if f.startswith(name + ".") and f.endswith(".list")}
         if not ALL and name == "raid":
-            self.truth = {v: self.truth[v] for v in ("raid0", "raid1", "raid4", "raid5_ls", "raid6_nr", "raid10", "mirror")}
+            self.truth = {v: self.truth[v] for v in ("raid0", "raid1", "raid5_ls", "raid10", "mirror")}
 
     def address(self, folder, volume):
         version = "version=5::lv:" + self.group + "/" if volume == REMOVED else None
@@ -86,7 +86,7 @@ def group_case(group):
 
     # What volumes begin with is lost: the survey still says what to do next, with an address.
     # With the second and third seed the root of the cached volume is left without a name in it, though it opens.
-    for seed in (1, 11, 35):
+    for seed in share((1, 11, 35), 2):
         folder = group.copy()
         noise = random.Random(seed)
         for i in range(len(members)):
