@@ -15,7 +15,9 @@ namespace {
 constexpr std::size_t kPiece = 256u << 10;
 constexpr std::size_t kMaxSlots = 1u << 20;
 // Each round may place what the next one needs (a table, then what it describes).
-constexpr int kRounds = 256;
+// So many only where a round is quick.
+constexpr int kRounds = 64, kMoreRounds = 256;
+constexpr std::size_t kFewPieces = 4096;
 // A map with parts of it replaced.
 class PatchedMap final : public BlockMap {
  public:
@@ -86,7 +88,8 @@ class Placer {
 
   Placed run() {
     look();
-    for (int round = 0; round < kRounds && place_some(); ++round) {
+    const int rounds = loose_.bytes.size() <= kFewPieces ? kMoreRounds : kRounds;
+    for (int round = 0; round < rounds && place_some(); ++round) {
     }
     place_last();
     report();

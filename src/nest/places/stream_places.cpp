@@ -397,7 +397,8 @@ class Streams {
       if (may_go_on_.size() > kRecent) may_go_on_.pop_front();
     }
     best.written.clear();
-    ways_.assign(1, std::move(best));
+    ways_.clear();
+    ways_.push_back(std::move(best));
   }
 
   FileRow row_;
