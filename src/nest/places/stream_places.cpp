@@ -430,8 +430,8 @@ std::vector<StreamClaim> places_of_streams(const LoosePieces& loose, const Sourc
           streams.row().claim(
               slot, agreed.place,
               fmt::format("inferred from the order of the file, {} of {} neighbours follow each "
-                          "other on the disk, and from what is alike: so files that were written "
-                          "in turn go on, and in no other way nearly as well",
+                          "other on the disk: files were written in turn, and the one that lies "
+                          "there goes on with this block",
                           loose.in_order, loose.neighbours)),
           agreed.doubt};
       claims.emplace(claim.claim.piece, std::move(claim));
