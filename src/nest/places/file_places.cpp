@@ -33,7 +33,7 @@ constexpr double kHardlyZero = 4;              // bits, of the last byte
 // A record may be older than what lies there, and a name may not say what is in the file.
 constexpr double kEvidenceAgainst = -4;
 
-// A piece that is said to belong to one place, which no other is said to belong to.
+// Whether a piece has claims for one place alone, and that place for no other piece.
 bool any_uncontested(const std::vector<PlaceClaim>& claims) {
   std::map<std::size_t, std::set<std::uint64_t>> places;
   std::map<std::uint64_t, std::set<std::size_t>> pieces;
@@ -204,10 +204,10 @@ class FileEdges final : public PlaceFinder {
 
   // Places inside a part of a file.
   void learn_from(Range part, const Expectations& expected) {
-    constexpr std::uint64_t kApart = 16u << 10, kMostOfOne = 16u << 20;
+    constexpr std::uint64_t kApart = 16u << 10, kMaxOfOne = 16u << 20;
     constexpr std::size_t kMaxInside = 4096;
     const std::uint64_t first = (part.offset + Likeness::kLooked + kApart - 1) / kApart * kApart;
-    const std::uint64_t end = std::min(part.end(), part.offset + kMostOfOne);
+    const std::uint64_t end = std::min(part.end(), part.offset + kMaxOfOne);
     for (std::uint64_t at = first;
          at + Likeness::kLooked <= end && laid_.inside.size() < kMaxInside; at += kApart)
       if (!expected.is_open(at) && !expected.is_open(at - 1)) laid_.inside.push_back(at);

@@ -6,7 +6,7 @@ namespace lantern {
 namespace {
 
 // Bits: among so many blocks and places, what is rarer still is met by chance.
-constexpr double kMostExpected = 8;
+constexpr double kMaxExpected = 8;
 
 }  // namespace
 
@@ -73,7 +73,7 @@ double FileRow::expects(std::uint32_t slot, std::uint64_t place) {
   const auto [found, isnew] = expects_.try_emplace(std::uint64_t{slot} << 32 | place);
   if (isnew)
     found->second = std::clamp(expected_.weigh(at(slot).piece, turned(place) * loose_.piece_bytes),
-                               -kMostExpected, kMostExpected);
+                               -kMaxExpected, kMaxExpected);
   return found->second;
 }
 

@@ -6,8 +6,8 @@
 namespace lantern {
 namespace {
 
-constexpr std::size_t kLeastBorders = 64;
-constexpr double kLeastByChance = 8;  // borders beyond the last step
+constexpr std::size_t kMinBorders = 64;
+constexpr double kMinByChance = 8;  // borders beyond the last step
 constexpr double kMaxBits = 8;
 
 // 0 to 1: the cosine of the angle between the roots of what is shared.
@@ -37,7 +37,7 @@ ByteShares Likeness::shares(const ByteSource& source, std::uint64_t at) {
 }
 
 Likeness::Likeness(const SourcePtr& disk, const std::vector<std::uint64_t>& inside) {
-  if (inside.size() < kLeastBorders) return;
+  if (inside.size() < kMinBorders) return;
   std::vector<ByteShares> before, behind;
   for (const std::uint64_t at : inside) {
     before.push_back(shares(*disk, at - kLooked));
@@ -60,7 +60,7 @@ Likeness::Likeness(const SourcePtr& disk, const std::vector<std::uint64_t>& insi
   double from = 0, left = 0.5;
   const double all = static_cast<double>(chance.size());
   for (bool last = false; !last; left /= 2) {
-    last = left * all < kLeastByChance;
+    last = left * all < kMinByChance;
     const double to = last ? 2 : chance[static_cast<std::size_t>(all * (1 - left))];
     const double by_chance = (above(chance, from) - above(chance, to) + 0.5) / (all + 1);
     const double seen = (above(going_on, from) - above(going_on, to) + 0.5) /

@@ -19,6 +19,7 @@ constexpr std::size_t kKept = 64;          // ways that are followed at once
 constexpr std::size_t kWindow = 1024;      // blocks, after which the best way is settled
 constexpr double kAgreed = 0.9;            // share of all ways that is worth telling
 constexpr double kFarBehind = 32;          // bits behind the best: given up
+constexpr std::size_t kMaxSteps = 4096;    // from one block to the next, the likeliest
 constexpr std::size_t kFewSegments = 256;  // of which any may begin at a block
 constexpr std::size_t kRecent = 256;       // contents that may be gone on with
 constexpr double kUnknown = 0.1;           // share of blocks that hold what no file tells of
@@ -329,7 +330,7 @@ class Streams {
     std::vector<Way> ways;
     std::map<std::pair<std::uint64_t, std::uint64_t>, std::size_t> seen;
     for (const Next& one : next_) {
-      if (one.bits < next_.front().bits - kFarBehind) break;
+      if (one.bits < next_.front().bits - kFarBehind || layer.steps.size() == kMaxSteps) break;
       // What is given up counts as if it went on as the best does.
       const auto same = seen.find({one.hash, one.place});
       const bool follow = same == seen.end() && ways.size() < kKept;
@@ -419,7 +420,9 @@ class Streams {
 std::vector<StreamClaim> places_of_streams(const LoosePieces& loose, const SourcePtr& disk,
                                            const Expectations& expected, const LaidBlocks& laid,
                                            std::uint64_t& tries, const Context& context) {
-  if (order_share(loose) == 0 || loose.piece_bytes < 2 * Likeness::kLooked) return {};
+  if (order_share(loose) == 0 || loose.piece_bytes < 2 * Likeness::kLooked ||
+      disk->size() / loose.piece_bytes >= UINT32_MAX)
+    return {};
   const Likeness likeness(disk, laid.inside);
   if (!likeness.tells()) return {};
   const auto seen_from = [&](FileRow::From from) {

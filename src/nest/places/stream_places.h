@@ -17,8 +17,9 @@ struct StreamClaim {
 };
 
 // What is found both from the start of the file and from its end. Nothing where the order of the
-// file says nothing, nor when there are more than `tries` of a block at a place to do; takes away
-// those it did. `disk`: as far as blocks have their place.
+// file says nothing, on disks of 2^32 blocks and more, of blocks below 4 KiB, nor when there are
+// more than `tries` of a block at a place to do; takes away those it did. `disk`: as far as blocks
+// have their place.
 std::vector<StreamClaim> places_of_streams(const LoosePieces& loose, const SourcePtr& disk,
                                            const Expectations& expected, const LaidBlocks& laid,
                                            std::uint64_t& tries, const Context& context);
